@@ -1,0 +1,115 @@
+"""Values that travel with the mesh, and the one mechanism that carries them through a treatment."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+import numpy as np
+from scipy import sparse
+
+__all__ = ["Attribute", "Domain", "Lineage", "carry"]
+
+
+class Domain(Enum):
+    """What one value of an attribute belongs to."""
+
+    VERTEX = "vertex"
+    TRIANGLE = "triangle"
+    CORNER = "corner"
+
+
+@dataclass(frozen=True, eq=False)
+class Attribute:
+    """Named values on the vertices ``(V, ...)``, triangles ``(F, ...)`` or corners ``(3 F, ...)`` of a mesh.
+
+    Parameters
+    ----------
+    domain : Domain
+        What one row belongs to.
+    values : ndarray
+        One row each; numbers on vertices and corners are blended, those on triangles are only copied.
+    beside : object, optional
+        What belongs to the values as a whole, such as the texture image or the list of group names.
+    """
+
+    domain: Domain
+    values: np.ndarray
+    beside: Any = None
+
+    def __post_init__(self) -> None:
+        self.values.setflags(write=False)
+
+
+@dataclass(frozen=True, eq=False)
+class Lineage:
+    """Where each vertex and triangle of a treated mesh comes from.
+
+    Parameters
+    ----------
+    vertices : ndarray of int, shape (K,)
+        The old vertex each of the first K new ones is; -1 for one that has no ancestor.
+    triangles : ndarray of int, shape (F',)
+        The old triangle each new one is, or is a part of; -1 for a new one.
+    blends : csr_matrix, shape (N, V), optional
+        Rows of weights for N further vertices: between two, or a blend of several. An empty row is a new
+        vertex.
+    corners : ndarray of int, shape (3 F',), optional
+        The old corner whose value each new corner takes; -1 for none. By default a triangle with an
+        ancestor takes its ancestor's three corners in order.
+    """
+
+    vertices: np.ndarray
+    triangles: np.ndarray
+    blends: sparse.csr_matrix | None = None
+    corners: np.ndarray | None = None
+
+
+def _copied(values: np.ndarray, index: np.ndarray) -> np.ndarray:
+    if len(index) == 0 or index.min() >= 0:
+        return values[index]
+    out = np.zeros((len(index), *values.shape[1:]), dtype=values.dtype)
+    known = index >= 0
+    out[known] = values[index[known]]
+    return out
+
+
+def _blended(values: np.ndarray, blends: sparse.csr_matrix) -> np.ndarray:
+    flat = values.reshape(len(values), -1).astype(np.float64)
+    mixed = blends @ flat
+    if np.issubdtype(values.dtype, np.integer):
+        mixed = np.rint(mixed)
+    return mixed.astype(values.dtype).reshape(-1, *values.shape[1:])
+
+
+def carry(attributes: Mapping[str, Attribute], lineage: Lineage) -> dict[str, Attribute]:
+    """Take all attributes of a mesh over to its successor.
+
+    Parameters
+    ----------
+    attributes : mapping of str to Attribute
+        The old mesh's.
+    lineage : Lineage
+        Where the successor's vertices and triangles come from.
+
+    Returns
+    -------
+    dict of str to Attribute
+    """
+    carried = {}
+    for name, attribute in attributes.items():
+        values = attribute.values
+        if attribute.domain is Domain.VERTEX:
+            new = _copied(values, lineage.vertices)
+            if lineage.blends is not None:
+                new = np.concatenate([new, _blended(values, lineage.blends)])
+        elif attribute.domain is Domain.TRIANGLE:
+            new = _copied(values, lineage.triangles)
+        else:
+            corners = lineage.corners
+            if corners is None:
+                old = lineage.triangles.astype(np.int64)[:, None]
+                corners = np.where(old < 0, -1, 3 * old + np.arange(3)).ravel()
+            new = _copied(values, corners)
+        carried[name] = Attribute(attribute.domain, new, attribute.beside)
+    return carried

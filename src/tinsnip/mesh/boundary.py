@@ -1,0 +1,134 @@
+"""Open boundaries as loops of half-edges."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+from tinsnip.mesh.halfedges import OPEN
+
+__all__ = ["Loops", "boundary_loops"]
+
+
+class Loops(NamedTuple):
+    """Open boundaries; loop i is ``halfedges[start[i]:start[i + 1]]``, in order.
+
+    Attributes
+    ----------
+    start : ndarray of int32, shape (L + 1,)
+    halfedges : ndarray of int32
+        The open half-edges; on a consistently wound mesh each ends where the next begins.
+    """
+
+    start: np.ndarray
+    halfedges: np.ndarray
+
+    def __len__(self) -> int:  # type: ignore[override]
+        return len(self.start) - 1
+
+    def loop(self, i: int) -> np.ndarray:
+        """Half-edges of loop i."""
+        return self.halfedges[self.start[i] : self.start[i + 1]]
+
+
+@kernel
+def _round_fan(corner, twins, h, v):
+    """From the open half-edge h walk round vertex v, over shared edges, to the fan's other end.
+
+    Winding is not relied on: each step leaves the triangle by its other edge at v. Returns an open
+    half-edge, or -1 where a tangled edge bars the way.
+    """
+    edge = h
+    for _ in range(twins.shape[0]):
+        base = edge - edge % 3
+        for k in range(3):
+            other = base + k
+            if other == edge:
+                continue
+            end = base + (k + 1) % 3
+            if corner[other] == v or corner[end] == v:
+                break
+        t = twins[other]
+        if t == OPEN:
+            return other
+        if t < 0:
+            return -1
+        edge = t
+    return -1
+
+
+@kernel
+def _loops(faces, twins, at_vertex, next_at, used, start, out):
+    corner = faces.ravel()
+    n_loops = 0
+    n_out = 0
+    for seed in range(twins.shape[0]):
+        if twins[seed] != OPEN or used[seed]:
+            continue
+        h = seed
+        v = corner[h - 2 if h % 3 == 2 else h + 1]
+        while True:
+            used[h] = True
+            out[n_out] = h
+            n_out += 1
+            n = _round_fan(corner, twins, h, v)
+            if n < 0 or (used[n] and n != seed):
+                # barred by a tangle: take any open edge left at this vertex
+                n = -1
+                i = at_vertex[v]
+                while i >= 0:
+                    if not used[i >> 1]:
+                        n = i >> 1
+                        break
+                    i = next_at[i]
+            if n < 0 or n == seed:
+                break
+            a, b = corner[n], corner[n - 2 if n % 3 == 2 else n + 1]
+            v = b if a == v else a
+            h = n
+        n_loops += 1
+        start[n_loops] = n_out
+    return n_loops
+
+
+@kernel
+def _index_open(faces, twins, at_vertex, next_at):
+    corner = faces.ravel()
+    count = 0
+    for h in range(twins.shape[0] - 1, -1, -1):
+        if twins[h] == OPEN:
+            count += 1
+            a, b = corner[h], corner[h - 2 if h % 3 == 2 else h + 1]
+            next_at[2 * h] = at_vertex[a]
+            at_vertex[a] = 2 * h
+            next_at[2 * h + 1] = at_vertex[b]
+            at_vertex[b] = 2 * h + 1
+    return count
+
+
+def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> Loops:
+    """Follow every open edge round its loop.
+
+    At a pinched vertex the loop stays with its own fan of triangles, so that two holes that touch in a
+    point stay two.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+    vertex_count : int
+
+    Returns
+    -------
+    Loops
+    """
+    open_count = int(np.count_nonzero(twins == OPEN))
+    if open_count == 0:
+        return Loops(np.zeros(1, dtype=np.int32), np.empty(0, dtype=np.int32))
+    at_vertex = np.full(vertex_count, -1, dtype=np.int64)
+    next_at = np.full(2 * len(twins), -1, dtype=np.int64)
+    _index_open(faces, twins, at_vertex, next_at)
+    start = np.zeros(open_count + 1, dtype=np.int32)
+    out = np.empty(open_count, dtype=np.int32)
+    n = _loops(faces, twins, at_vertex, next_at, np.zeros(len(twins), dtype=np.bool_), start, out)
+    return Loops(start[: n + 1].copy(), out)

@@ -1,0 +1,68 @@
+"""Lengths, areas and directions measured on a mesh."""
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+
+__all__ = ["bounds", "face_vectors", "mean_edge", "vertex_normals"]
+
+
+@kernel
+def _bounds(vertices, faces, box):
+    corner = faces.ravel()
+    for i in range(corner.shape[0]):
+        v = corner[i]
+        for k in range(3):
+            x = vertices[v, k]
+            box[0, k] = min(box[0, k], x)
+            box[1, k] = max(box[1, k], x)
+
+
+def bounds(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Bounding box of all vertices in use, shape (2, 3); zeros when there are none."""
+    if len(faces) == 0:
+        return np.zeros((2, 3))
+    box = np.array([[np.inf] * 3, [-np.inf] * 3])
+    _bounds(vertices, faces, box)
+    return box
+
+
+@kernel
+def _normals(vertices, faces, normals):
+    for f in range(faces.shape[0]):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        x, y, z = vertices[a, 0], vertices[a, 1], vertices[a, 2]
+        ux, uy, uz = vertices[b, 0] - x, vertices[b, 1] - y, vertices[b, 2] - z
+        wx, wy, wz = vertices[c, 0] - x, vertices[c, 1] - y, vertices[c, 2] - z
+        nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+        for v in (a, b, c):
+            normals[v, 0] += nx
+            normals[v, 1] += ny
+            normals[v, 2] += nz
+    for v in range(normals.shape[0]):
+        length = np.sqrt(normals[v, 0] ** 2 + normals[v, 1] ** 2 + normals[v, 2] ** 2)
+        if length > 0:
+            for k in range(3):
+                normals[v, k] = normals[v, k] / length
+
+
+def vertex_normals(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Area-weighted unit normals, float32, shape (V, 3); zero where a vertex has no area round it."""
+    normals = np.zeros((len(vertices), 3), dtype=np.float32)
+    _normals(vertices, faces, normals)
+    return normals
+
+
+def face_vectors(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Vector area of each triangle (its normal, as long as its area), shape (F, 3)."""
+    a, b, c = (vertices[faces[:, k]] for k in range(3))
+    return 0.5 * np.cross(b - a, c - a)
+
+
+def mean_edge(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) -> float:
+    """Mean edge length over an even sample of triangles; 0 for an empty mesh."""
+    if len(faces) == 0:
+        return 0.0
+    some = faces[:: max(1, len(faces) // sample)]
+    points = vertices[some]
+    return float(np.linalg.norm(points - np.roll(points, 1, axis=1), axis=2).mean())

@@ -1,0 +1,77 @@
+"""Progress and cancelling, shared between a worker thread, its kernels and whoever watches."""
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import numpy as np
+
+from tinsnip.errors import Cancelled
+
+__all__ = ["CANCEL", "DONE", "TOTAL", "Progress"]
+
+CANCEL, DONE, TOTAL = 0, 1, 2
+
+
+class Progress:
+    """What a long piece of work says of itself, and how it is told to stop.
+
+    Kernels get `state`, an int64 array ``[cancel, done, total]``: they poll the first and write the second.
+    Python code calls `step` and `check`. Reading is safe from any thread.
+    """
+
+    def __init__(self) -> None:
+        self.state = np.zeros(3, dtype=np.int64)
+        self.label = ""
+        self._span = (0.0, 1.0)
+        self._begun = time.monotonic()
+
+    def step(self, label: str, total: int = 0) -> np.ndarray:
+        """Begin a step of `total` units within the current span; returns the state for a kernel."""
+        self.check()
+        self.label = label
+        self.state[DONE] = 0
+        self.state[TOTAL] = total
+        return self.state
+
+    @contextmanager
+    def part(self, low: float, high: float) -> Iterator["Progress"]:
+        """Map everything inside the block onto the share `low` to `high` of the present span."""
+        outer = self._span
+        width = outer[1] - outer[0]
+        self._span = (outer[0] + low * width, outer[0] + high * width)
+        self.state[DONE] = 0
+        try:
+            yield self
+        finally:
+            self.state[DONE] = 0
+            self._span = outer
+
+    @property
+    def fraction(self) -> float:
+        """Share of the whole work done, 0 to 1."""
+        total = float(self.state[TOTAL])
+        inner = min(1.0, float(self.state[DONE]) / total) if total > 0 else 0.0
+        return self._span[0] + inner * (self._span[1] - self._span[0])
+
+    @property
+    def seconds_left(self) -> float | None:
+        """A guess from the time spent so far, or None while it would be a wild one."""
+        spent, share = time.monotonic() - self._begun, self.fraction
+        if share < 0.05 or spent < 0.3:
+            return None
+        return spent * (1.0 - share) / share
+
+    def cancel(self) -> None:
+        """Ask the work to stop at its next look."""
+        self.state[CANCEL] = 1
+
+    @property
+    def cancelled(self) -> bool:
+        """Whether stopping was asked for."""
+        return bool(self.state[CANCEL])
+
+    def check(self) -> None:
+        """Raise `Cancelled` when stopping was asked for."""
+        if self.cancelled:
+            raise Cancelled()
