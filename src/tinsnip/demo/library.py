@@ -1,0 +1,87 @@
+"""The demo scans: a waterworks museum restores its engine house of 1911."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import platformdirs
+
+from tinsnip.demo.scanner import Scene, scan, true_surface
+from tinsnip.demo.shapes import PUMP_COVER
+from tinsnip.errors import BadInput
+from tinsnip.formats import write_mesh
+from tinsnip.kernels import cache_folder
+from tinsnip.mesh import Mesh
+
+__all__ = ["DEMO_SCANS", "demo_file", "demo_scan", "demo_truth"]
+
+
+def _cast_iron(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """Green paint, bare machined faces, and the brown bed."""
+    colour = np.tile(np.array([86.0, 112.0, 98.0]), (len(points), 1))
+    machined = (normals[:, 2] > 0.97) & (points[:, 2] > 10)
+    colour[machined] = [168.0, 166.0, 160.0]
+    rust = np.sin(points[:, 0] * 0.11) * np.sin(points[:, 1] * 0.13) * np.sin(points[:, 2] * 0.17) > 0.55
+    colour[rust & ~machined] = [134.0, 88.0, 62.0]
+    colour[points[:, 2] < 0.8] = [142.0, 124.0, 104.0]
+    return colour
+
+
+def _ring_of_stations(count: int, radius: float, height: float) -> tuple[tuple[float, float, float], ...]:
+    angles = 0.4 + 2 * np.pi * np.arange(count) / count
+    return tuple((float(radius * np.cos(a)), float(radius * np.sin(a)), height) for a in angles)
+
+
+DEMO_SCANS: dict[str, Scene] = {
+    "pump-cover": Scene(
+        kind=PUMP_COVER,
+        box=((-168.0, -160.0, -4.0), (168.0, 160.0, 78.0)),
+        bed=1.0,
+        stations=(*_ring_of_stations(4, 520.0, 340.0), (60.0, 40.0, 700.0)),
+        reach=(150.0, 140.0),
+        noise=0.02,
+        crumbs=43,
+        spikes=24,
+        tangles=4,
+        void=((5.0, 12.0, 26.0), (11.0, 8.0, 6.0)),
+        paint=_cast_iron,
+    ),
+}
+
+
+def demo_scan(
+    name: str, triangles: int = 600_000, note: Callable[[str, float], None] = lambda text, share: None
+) -> Mesh:
+    """Make a demo scan of about `triangles` triangles; deterministic.
+
+    Raises
+    ------
+    BadInput
+        When there is no demo scan of that name, or the density is out of range.
+    """
+    if name not in DEMO_SCANS:
+        raise BadInput(f"demo scan {name}: unknown; choose one of {', '.join(DEMO_SCANS)}")
+    if not 10_000 <= triangles <= 6_000_000:
+        raise BadInput(f"{triangles} triangles: a demo scan takes 10000 to 6000000; choose a count in between")
+    return scan(DEMO_SCANS[name], triangles, seed=1911, note=note)
+
+
+def demo_truth(name: str, h: float) -> Mesh:
+    """The demo part's true closed surface without bed, for tests; meshed with cubes of width h, mm."""
+    return true_surface(DEMO_SCANS[name], h, bed=0.0)
+
+
+def demo_file(
+    name: str,
+    triangles: int = 600_000,
+    folder: Path | None = None,
+    note: Callable[[str, float], None] = lambda text, share: None,
+) -> Path:
+    """The demo scan as a PLY file, made on first use and kept."""
+    folder = folder or Path(platformdirs.user_cache_dir("tinsnip")) / "demo" / cache_folder.name
+    path = folder / f"{name}-scan-{triangles // 1000}k.ply"
+    if not path.exists():
+        mesh = demo_scan(name, triangles, note)
+        folder.mkdir(parents=True, exist_ok=True)
+        write_mesh(mesh, path)
+    return path

@@ -1,0 +1,189 @@
+"""Reading and writing scans: the one table of formats, content sniffing, atomic writing."""
+
+import os
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.errors import BadInput
+from tinsnip.formats import obj, ply, stl
+from tinsnip.formats.units import UNITS, guess_unit
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles, reorder
+from tinsnip.progress import Progress
+
+__all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
+
+
+class Format(NamedTuple):
+    """One file format: how to know it, read it, write it and predict its size."""
+
+    name: str
+    suffix: str
+    title: str
+    sniff: Callable[[bytes, int], bool]
+    read: Callable[[Path, Progress], Mesh]
+    write: Callable[[Mesh, Path, Progress], None]
+    size_of: Callable[[int, int], int]
+    single_precision: bool
+
+
+FORMATS: dict[str, Format] = {
+    f.name: f
+    for f in (
+        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True),
+        Format("obj", ".obj", "OBJ, text", obj.sniff, obj.read, obj.write, obj.size_of, False),
+        Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True),
+    )
+}
+
+
+@dataclass(frozen=True)
+class Scan:
+    """What a file held: the mesh in millimetres, and what was learned on the way."""
+
+    path: Path
+    mesh: Mesh
+    format: str
+    unit: str
+    unit_reason: str
+    notes: tuple[str, ...] = field(default=())
+
+
+def format_for(name_or_suffix: str) -> Format:
+    """The format of a name (``stl``) or of a file's ending (``part.STL``).
+
+    Raises
+    ------
+    BadInput
+        When it is none that Tinsnip writes.
+    """
+    key = Path(name_or_suffix).suffix.lstrip(".").lower() or name_or_suffix.lower().lstrip(".")
+    if key not in FORMATS:
+        known = ", ".join(FORMATS)
+        raise BadInput(f"{name_or_suffix}: not a format Tinsnip writes; choose one of {known}")
+    return FORMATS[key]
+
+
+def read_scan(path: str | Path, unit: str | None = None, progress: Progress | None = None) -> Scan:
+    """Read a scan, whatever its ending says it is.
+
+    Parameters
+    ----------
+    path : path-like
+    unit : str, optional
+        A key of `UNITS`; guessed from the size when not given.
+    progress : Progress, optional
+
+    Returns
+    -------
+    Scan
+        Its mesh is in millimetres and in a memory order that suits the kernels.
+
+    Raises
+    ------
+    BadInput
+        When it cannot be read; the text says what is wrong, where, and what to do.
+    """
+    path = Path(path)
+    progress = progress or Progress()
+    if unit is not None and unit not in UNITS:
+        raise BadInput(f"unit {unit}: unknown; choose one of {', '.join(UNITS)}")
+    progress.step(f"Reading {path.name}")
+    try:
+        if path.is_dir():
+            raise BadInput(f"{path}: is a folder; choose a scan file in it")
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            head = file.read(4096)
+    except OSError as error:
+        raise BadInput(f"{path}: {(error.strerror or str(error)).lower()}; check the name") from error
+    if size == 0:
+        raise BadInput(f"{path}: is empty; export the scan again")
+    chosen = next((f for f in FORMATS.values() if f.sniff(head, size)), None)
+    if chosen is None:
+        raise BadInput(f"{path}: is none of {', '.join(f.upper() for f in FORMATS)}; export it as one of them")
+    try:
+        mesh = chosen.read(path, progress)
+    except OSError as error:
+        raise BadInput(f"{path}: {(error.strerror or str(error)).lower()}; check the disk") from error
+    except BadInput as error:
+        raise BadInput(f"{path}: {error}") from error
+    except MemoryError as error:
+        raise BadInput(f"{path}: does not fit in memory; close other programs or split the scan") from error
+    if len(mesh.faces) == 0:
+        raise BadInput(f"{path}: holds no triangles; export the scan as a mesh, not as points")
+    mesh, notes = _drop_non_finite(mesh, path)
+    guess = guess_unit(mesh.diagonal)
+    reason = guess.reason if unit is None else "as given"
+    unit = unit or guess.unit
+    progress.check()
+    if UNITS[unit] != 1.0:
+        mesh = mesh.moved(mesh.vertices * UNITS[unit])
+    return Scan(path, reorder(mesh), chosen.name, unit, reason, notes)
+
+
+def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:
+    """Leave out triangles with a corner at no finite place, when they are few."""
+    finite = np.isfinite(mesh.vertices).all(axis=1)
+    if finite.all():
+        return mesh, ()
+    keep = finite[mesh.faces].all(axis=1)
+    lost = int(len(keep) - keep.sum())
+    if lost > 0.01 * len(keep):
+        raise BadInput(f"{path}: {lost} of {len(keep)} triangles have no finite position; export it again")
+    return keep_triangles(mesh, keep), (f"{lost} triangles without a finite position left out",)
+
+
+def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, name: str | None = None) -> Path:
+    """Write a mesh, in mm, so that the old file stays until the new one is complete.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : path-like
+        Its ending chooses the format unless `name` does.
+    progress : Progress, optional
+    name : str, optional
+        A key of `FORMATS`.
+
+    Returns
+    -------
+    Path
+        The file written.
+
+    Raises
+    ------
+    BadInput
+        When it cannot be written; nothing is left behind.
+    """
+    path = Path(path)
+    progress = progress or Progress()
+    chosen = format_for(name or path.suffix)
+    progress.step(f"Writing {path.name}")
+    temporary: Path | None = None
+    try:
+        handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
+        os.close(handle)
+        temporary = Path(text)
+        chosen.write(mesh, temporary, progress)
+        with temporary.open("rb+") as file:
+            os.fsync(file.fileno())
+        umask = os.umask(0)
+        os.umask(umask)
+        temporary.chmod(0o666 & ~umask)
+        progress.check()
+        temporary.replace(path)
+        temporary = None
+    except OSError as error:
+        need = chosen.size_of(len(mesh.faces), len(mesh.vertices)) / 1e6
+        what = (error.strerror or str(error)).lower()
+        raise BadInput(f"{path}: {what}; about {need:.1f} MB and a writable folder are needed") from error
+    finally:
+        if temporary is not None:
+            temporary.unlink(missing_ok=True)
+    return path
