@@ -27,8 +27,10 @@ def _cast_iron(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
     return colour
 
 
-def _ring_of_stations(count: int, radius: float, height: float) -> tuple[tuple[float, float, float], ...]:
-    angles = 0.4 + 2 * np.pi * np.arange(count) / count
+def _ring_of_stations(
+    count: int, radius: float, height: float, turn: float = 0.4
+) -> tuple[tuple[float, float, float], ...]:
+    angles = turn + 2 * np.pi * np.arange(count) / count
     return tuple((float(radius * np.cos(a)), float(radius * np.sin(a)), height) for a in angles)
 
 
@@ -37,7 +39,12 @@ DEMO_SCANS: dict[str, Scene] = {
         kind=PUMP_COVER,
         box=((-168.0, -160.0, -4.0), (168.0, 160.0, 78.0)),
         bed=1.0,
-        stations=(*_ring_of_stations(4, 520.0, 340.0), (60.0, 40.0, 700.0)),
+        stations=(
+            *_ring_of_stations(5, 520.0, 380.0),
+            *_ring_of_stations(4, 600.0, 70.0, 0.7),
+            (-560.0, -140.0, 130.0),
+            (60.0, 40.0, 700.0),
+        ),
         reach=(150.0, 140.0),
         noise=0.02,
         crumbs=43,

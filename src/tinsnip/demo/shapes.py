@@ -49,15 +49,15 @@ def _pump_cover(x, y, z):
     d = _blend(d, _disc(across, z - 33.0, along, 24.0, 102.0, 112.0, 2.0), 2.0)
     # the neck
     d = _blend(d, _disc(x, y, z, 23.0, 0.0, 72.0, 2.0), 5.0)
-    d = _blend(d, _disc(x, y, z, 29.0, 65.0, 73.0, 2.0), 2.0)
+    d = _blend(d, np.sqrt((np.sqrt(x * x + y * y) - 22.0) ** 2 + (z - 66.0) ** 2) - 5.0, 5.0)
     # seven bolt bosses with blind holes, one left out where the branch passes
     for i in range(7):
         angle = 0.35 + i * 0.8975979
         bx, by = x - 74.0 * np.cos(angle), y - 74.0 * np.sin(angle)
         d = _blend(d, _disc(bx, by, z, 13.0, -6.0, 24.0, 2.0), 4.0)
-        d = _cut_out(d, _disc(bx, by, z, 5.0, 12.0, 40.0, 0.5), 1.0)
-    d = _cut_out(d, _disc(x, y, z, 15.0, 40.0, 90.0, 3.0), 1.5)
-    d = _cut_out(d, _disc(across, z - 33.0, along, 12.0, 70.0, 130.0, 3.0), 1.5)
+        d = _cut_out(d, _disc(bx, by, z, 5.0, 18.0, 40.0, 1.0), 1.0)
+    d = _cut_out(d, _disc(x, y, z, 16.0, 54.0, 90.0, 3.0), 1.5)
+    d = _cut_out(d, _disc(across, z - 33.0, along, 13.0, 94.0, 130.0, 3.0), 1.5)
     # a cast rib and a nameplate give the eye something to hold on to
     rib = max(abs(-0.5 * x + 0.866 * y) - 3.0, abs(z - 25.0) - 22.0, abs(0.866 * x + 0.5 * y - 46.0) - 18.0)
     return _blend(d, rib, 4.0)

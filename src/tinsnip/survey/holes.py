@@ -1,0 +1,140 @@
+"""Open boundaries, told apart: holes in the surface, and the rim that bounds it.
+
+For each loop two things count. The *facing*: the cosine between the loop's vector area and the mean normal
+of the triangles along it. Round a hole in a flat surface it is -1, round the edge of a flat sheet +1, and
+where a wall simply ends (the foot of a dome, the mouth of a pipe) 0. And the *span*, against the shell's.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
+from tinsnip.survey.finding import Finding, Kind
+
+__all__ = ["Boundaries", "classify_boundaries", "find_holes"]
+
+_SHEET_EDGE = 0.3
+_WALL_END = -0.35
+_RIM_SPAN = 0.25
+_COPLANAR = 1e-6
+_COUNTED_AREA = 0.01
+
+
+class Boundaries(NamedTuple):
+    """Measures of each boundary loop, in the order of `Mesh.loops`; arrays have shape (L,) unless said.
+
+    Attributes
+    ----------
+    is_rim, is_hole : ndarray of bool
+        Both are False for loops of strays, which go with their shells.
+    length, span : ndarray
+        Length along the loop and diagonal of its box, mm.
+    vector_area : ndarray, shape (L, 3)
+        Along the half-edges' own direction, mm2.
+    centre : ndarray, shape (L, 3)
+    """
+
+    is_rim: np.ndarray
+    is_hole: np.ndarray
+    length: np.ndarray
+    span: np.ndarray
+    vector_area: np.ndarray
+    centre: np.ndarray
+
+
+def classify_boundaries(mesh: Mesh) -> Boundaries:
+    """Measure every boundary loop, and tell holes from rims."""
+    loops = mesh.loops
+    n = len(loops)
+    if n == 0:
+        flag = np.zeros(0, dtype=bool)
+        return Boundaries(flag, flag, np.zeros(0), np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3)))
+    half = loops.halfedges
+    corner = mesh.faces.ravel()
+    a = mesh.vertices[corner[half]]
+    b = mesh.vertices[corner[half - half % 3 + (half + 1) % 3]]
+    begin = loops.start[:-1]
+    count = np.diff(loops.start)
+
+    def per_loop(values: np.ndarray) -> np.ndarray:
+        return np.add.reduceat(values, begin, axis=0)
+
+    edge = np.linalg.norm(b - a, axis=1)
+    length = per_loop(edge)
+    centre = per_loop(a) / count[:, None]
+    low = np.minimum.reduceat(a, begin, axis=0)
+    high = np.maximum.reduceat(a, begin, axis=0)
+    span = np.linalg.norm(high - low, axis=1)
+    own = np.repeat(centre, count, axis=0)
+    vector_area = 0.5 * per_loop(np.cross(a - own, b - own))
+    normals = face_vectors(mesh.vertices, mesh.faces[half // 3])
+    size = np.linalg.norm(normals, axis=1)
+    normals /= np.where(size > 0, size, 1.0)[:, None]
+    mean_normal = per_loop(normals * edge[:, None]) / np.maximum(length, 1e-300)[:, None]
+    area = np.linalg.norm(vector_area, axis=1)
+    facing = (vector_area * mean_normal).sum(axis=1) / np.maximum(area, 1e-300)
+
+    shells = mesh.shells
+    shell = shells.label[half[begin] // 3]
+    share = span / np.maximum(shells.spans[shell], 1e-300)
+    largest = np.zeros(n, dtype=bool)
+    order = np.lexsort((-span, shell))
+    largest[order[np.concatenate([[True], shell[order][1:] != shell[order][:-1]])]] = True
+    counted = shells.area[shell] >= _COUNTED_AREA * shells.area.max()
+    is_rim = (facing > _WALL_END) & (share >= _RIM_SPAN)
+    is_rim |= (facing > _SHEET_EDGE) & largest
+    is_rim &= counted
+    is_rim |= counted & _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, mesh.diagonal)
+    return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre)
+
+
+def _in_plane_of_a_rim(
+    points: np.ndarray,
+    start: np.ndarray,
+    is_rim: np.ndarray,
+    vector_area: np.ndarray,
+    centre: np.ndarray,
+    diagonal: float,
+) -> np.ndarray:
+    """Loops that lie in the very plane of a flat rim: one cut made them all."""
+    with_it = np.zeros(len(is_rim), dtype=bool)
+    for r in np.flatnonzero(is_rim):
+        size = np.linalg.norm(vector_area[r])
+        if size == 0:
+            continue
+        normal = vector_area[r] / size
+        off = np.abs((points - centre[r]) @ normal)
+        worst = np.maximum.reduceat(off, start[:-1])
+        if worst[r] < _COPLANAR * diagonal:
+            with_it |= worst < _COPLANAR * diagonal
+    return with_it
+
+
+def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
+    """Findings for every hole, largest first, then the rims."""
+    loops = mesh.loops
+    corner = mesh.faces.ravel()
+    findings = []
+    number = {"H": 0, "R": 0}
+    order = np.argsort(-boundaries.span, kind="stable")
+    for letter, chosen in (("H", boundaries.is_hole), ("R", boundaries.is_rim)):
+        for i in order[chosen[order]]:
+            number[letter] += 1
+            half = loops.loop(i)
+            rim = letter == "R"
+            findings.append(
+                Finding(
+                    id=f"{letter}{number[letter]}",
+                    kind=Kind.RIM if rim else Kind.HOLE,
+                    text="outer rim" if rim else "hole",
+                    place=boundaries.centre[i],
+                    size=float(boundaries.length[i] if rim else boundaries.span[i]),
+                    count=len(half),
+                    proposal="close in Solid" if rim else "patch",
+                    key=int(half.min()),
+                    outline=mesh.vertices[corner[half]],
+                )
+            )
+    return findings

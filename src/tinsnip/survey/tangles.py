@@ -1,0 +1,132 @@
+"""Triangles that are no surface: tangled edges, pinches, flips, doubles, degenerates."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.halfedges import OPEN, RING, fans_of
+from tinsnip.mesh.welding import weld_bits
+from tinsnip.survey.finding import Finding, Kind
+
+__all__ = ["DEGENERATE_HEIGHT", "Tangles", "degenerate_triangles", "doubled_triangles", "find_tangles", "tangles_of"]
+
+DEGENERATE_HEIGHT = 1e-9
+"""A triangle lower than this share of its longest edge is degenerate."""
+
+
+@kernel
+def _degenerate(vertices, faces, limit, flags):
+    """2: repeats an index; 1: lower than `limit` of its longest edge."""
+    for f in range(faces.shape[0]):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        if a == b or b == c or c == a:
+            flags[f] = 2
+            continue
+        ux, uy, uz = (
+            vertices[b, 0] - vertices[a, 0],
+            vertices[b, 1] - vertices[a, 1],
+            vertices[b, 2] - vertices[a, 2],
+        )
+        wx, wy, wz = (
+            vertices[c, 0] - vertices[a, 0],
+            vertices[c, 1] - vertices[a, 1],
+            vertices[c, 2] - vertices[a, 2],
+        )
+        nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+        vx, vy, vz = wx - ux, wy - uy, wz - uz
+        longest = max(ux * ux + uy * uy + uz * uz, wx * wx + wy * wy + wz * wz, vx * vx + vy * vy + vz * vz)
+        # height / longest edge = twice the area / longest edge squared
+        if np.sqrt(nx * nx + ny * ny + nz * nz) < limit * longest or longest == 0.0:
+            flags[f] = 1
+
+
+def degenerate_triangles(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Flags, uint8, shape (F,): 2 for a repeated index, 1 for no height, 0 for a proper triangle."""
+    flags = np.zeros(len(faces), dtype=np.uint8)
+    _degenerate(vertices, faces, DEGENERATE_HEIGHT, flags)
+    return flags
+
+
+def doubled_triangles(faces: np.ndarray) -> np.ndarray:
+    """Triangles over the same three vertices as an earlier one, whichever way round, bool, shape (F,)."""
+    rows = np.sort(faces, axis=1).astype(np.uint32)
+    _, first = weld_bits(rows)
+    doubled = np.ones(len(faces), dtype=bool)
+    doubled[first] = False
+    return doubled
+
+
+class Tangles(NamedTuple):
+    """How many of each, and the places of each, shape (N, 3)."""
+
+    tangled_edges: int
+    pinched_vertices: int
+    flipped_edges: int
+    degenerate: int
+    duplicates: int
+    places: dict[str, np.ndarray]
+
+    @property
+    def total(self) -> int:
+        """All of them together."""
+        return (
+            self.tangled_edges + self.pinched_vertices + self.flipped_edges + self.degenerate + self.duplicates
+        )
+
+
+def tangles_of(mesh: Mesh) -> Tangles:
+    """Count and place every tangle of a mesh."""
+    vertices, faces, twins = mesh.vertices, mesh.faces, mesh.twins
+    corner = faces.ravel()
+    places = {}
+
+    def middle(half: np.ndarray) -> np.ndarray:
+        return 0.5 * (vertices[corner[half]] + vertices[corner[half - half % 3 + (half + 1) % 3]])
+
+    flags = degenerate_triangles(vertices, faces)
+    doubled = doubled_triangles(faces) & (flags != 2)
+    fans = fans_of(faces, twins, len(vertices))
+    pinched = np.flatnonzero(fans > 1)
+    if mesh.edges.tangled:
+        half = np.flatnonzero((twins <= RING) & (twins > -(2**31)))
+        ends = np.sort(np.column_stack([corner[half], corner[half - half % 3 + (half + 1) % 3]]), axis=1)
+        _, once = np.unique(ends, axis=0, return_index=True)
+        places["tangled edges"] = middle(half[once])
+    if len(pinched):
+        places["pinched vertices"] = vertices[pinched]
+    if mesh.edges.flipped:
+        half = np.flatnonzero(twins > OPEN)
+        half = half[(half < twins[half]) & (corner[half] == corner[twins[half]])]
+        places["flipped edges"] = middle(half)
+    if doubled.any():
+        places["doubled triangles"] = vertices[faces[doubled]].mean(axis=1)
+    if flags.any():
+        places["degenerate triangles"] = vertices[faces[flags > 0]].mean(axis=1)
+    return Tangles(
+        mesh.edges.tangled,
+        len(pinched),
+        mesh.edges.flipped,
+        int(np.count_nonzero(flags)),
+        int(doubled.sum()),
+        places,
+    )
+
+
+def find_tangles(mesh: Mesh, tangles: Tangles) -> list[Finding]:
+    """One finding for each sort of tangle there is."""
+    return [
+        Finding(
+            id=f"T{i}",
+            kind=Kind.TANGLE,
+            text=text if len(points) != 1 else text[:-1].replace("vertice", "vertex"),
+            place=points[0],
+            size=float(np.linalg.norm(np.ptp(points, axis=0))),
+            count=len(points),
+            proposal="mend",
+            key=i,
+            outline=points,
+        )
+        for i, (text, points) in enumerate(tangles.places.items(), 1)
+    ]
