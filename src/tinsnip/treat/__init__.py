@@ -1,0 +1,31 @@
+"""Changes a mesh; one module a treatment."""
+
+from tinsnip.treat.mend import Mend
+from tinsnip.treat.orient import Orient
+from tinsnip.treat.patch import Patch
+from tinsnip.treat.plinth import Plinth
+from tinsnip.treat.reduce import Reduce
+from tinsnip.treat.snip import StraightSnip
+from tinsnip.treat.sweep import Sweep
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.treat.weld import Weld
+
+TREATMENTS: dict[str, type[Treatment]] = {
+    t.name: t for t in (Weld, Mend, Orient, StraightSnip, Sweep, Patch, Plinth, Reduce)
+}
+"""Every treatment under the name it has in routines."""
+
+__all__ = [
+    "TREATMENTS",
+    "Context",
+    "Mend",
+    "Orient",
+    "Outcome",
+    "Patch",
+    "Plinth",
+    "Reduce",
+    "StraightSnip",
+    "Sweep",
+    "Treatment",
+    "Weld",
+]

@@ -1,0 +1,75 @@
+"""Splitting vertices whose triangles form several fans."""
+
+import numpy as np
+
+from tinsnip.mesh import Lineage, Mesh
+from tinsnip.mesh.halfedges import ABSENT, corner_fans
+
+__all__ = ["split_fans"]
+
+_PART = 0.02
+
+
+def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
+    """Give every fan of triangles a vertex of its own.
+
+    The largest fan keeps the vertex. The others draw back from it by a fiftieth of an edge, so that a
+    format that welds by place (STL) does not join them again.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    links : ndarray of int32, shape (3 F,)
+        A twin table in which further links may have been cut.
+
+    Returns
+    -------
+    mesh : Mesh
+    count : int
+        How many vertices were added.
+    """
+    corner = mesh.faces.ravel()
+    fan = corner_fans(mesh.faces, links)
+    roots = np.flatnonzero((fan == np.arange(len(fan))) & (links != ABSENT))
+    at = corner[roots]
+    fans_at = np.bincount(at, minlength=len(mesh.vertices))
+    roots = roots[fans_at[at] > 1]
+    if len(roots) == 0:
+        return mesh, 0
+    # only the corners at pinched vertices matter from here on
+    members = np.flatnonzero(fans_at[corner] > 1)
+    members = members[links[members] != ABSENT]
+    place = np.searchsorted(roots, fan[members])
+    size = np.bincount(place, minlength=len(roots))
+    order = np.lexsort((roots, -size, corner[roots]))
+    is_first = np.concatenate([[True], corner[roots[order]][1:] != corner[roots[order]][:-1]])
+    moving = np.sort(order[~is_first])
+    number = np.full(len(roots), -1, dtype=np.int64)
+    number[moving] = len(mesh.vertices) + np.arange(len(moving))
+
+    faces = corner.copy()
+    changed = number[place] >= 0
+    faces[members[changed]] = number[place][changed]
+
+    origin = mesh.vertices[corner[roots]]
+    following = members - members % 3 + (members + 1) % 3
+    preceding = members - members % 3 + (members + 2) % 3
+    spokes = 0.5 * (mesh.vertices[corner[following]] + mesh.vertices[corner[preceding]]) - origin[place]
+    normals = np.cross(
+        mesh.vertices[corner[following]] - origin[place], mesh.vertices[corner[preceding]] - origin[place]
+    )
+    inward = np.zeros_like(origin)
+    normal = np.zeros_like(origin)
+    np.add.at(inward, place, spokes)
+    np.add.at(normal, place, normals)
+    inward /= size[:, None]
+    reach = np.zeros(len(roots))
+    np.add.at(reach, place, np.linalg.norm(spokes, axis=1))
+    reach /= size
+    flat = np.linalg.norm(inward, axis=1) < 0.1 * reach
+    length = np.linalg.norm(normal, axis=1)
+    inward[flat] = -(normal * (reach / np.where(length > 0, length, 1.0))[:, None])[flat]
+    vertices = np.concatenate([mesh.vertices, (origin + _PART * inward)[moving]])
+    kept = np.concatenate([np.arange(len(mesh.vertices)), corner[roots[moving]]]).astype(np.int32)
+    lineage = Lineage(kept, np.arange(len(mesh.faces), dtype=np.int32))
+    return mesh.derive(faces.reshape(-1, 3), lineage, vertices), len(moving)
