@@ -139,7 +139,7 @@ def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:
     return keep_triangles(mesh, keep), (f"{lost} triangles without a finite position left out",)
 
 
-def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, name: str | None = None) -> Path:
+def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, name: str | None = None) -> Mesh:
     """Write a mesh, in mm, so that the old file stays until the new one is complete.
 
     Parameters
@@ -153,8 +153,8 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
 
     Returns
     -------
-    Path
-        The file written.
+    Mesh
+        What the file holds, read back and compared before the file took its name.
 
     Raises
     ------
@@ -173,6 +173,8 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
         chosen.write(mesh, temporary, progress)
         with temporary.open("rb+") as file:
             os.fsync(file.fileno())
+        back = chosen.read(temporary, progress)
+        _compare(mesh, back, chosen, path)
         umask = os.umask(0)
         os.umask(umask)
         temporary.chmod(0o666 & ~umask)
@@ -186,4 +188,15 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
     finally:
         if temporary is not None:
             temporary.unlink(missing_ok=True)
-    return path
+    return back
+
+
+def _compare(mesh: Mesh, back: Mesh, chosen: Format, path: Path) -> None:
+    """Refuse a file that does not read back as it was meant."""
+    places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
+    same = len(back.faces) == len(mesh.faces)
+    for begin in range(0, len(mesh.faces) if same else 0, 1 << 20):
+        part = slice(begin, begin + (1 << 20))
+        same &= bool((places[mesh.faces[part]] == back.vertices[back.faces[part]]).all())
+    if not same:
+        raise BadInput(f"{path}: what was written does not read back the same; check the disk, then try again")

@@ -220,7 +220,6 @@ class StraightSnip(Treatment):
     offset: Number = Field(0.0, description="distance of the plane from the origin along the normal, mm")
     waste: Literal["below", "above"] = Field("below", description="which side of the plane goes")
     close: bool = Field(False, description="close the cut with flat triangles")
-    enabled: bool = Field(True, description="a routine may leave the snip out")
 
     def plane(self) -> tuple[np.ndarray, float]:
         """Unit normal towards the kept side, and the plane's distance from the origin along it.
@@ -246,7 +245,7 @@ class StraightSnip(Treatment):
             When nothing would be left.
         """
         normal, offset = self.plane()
-        if not self.enabled or len(mesh.faces) == 0:
+        if len(mesh.faces) == 0:
             return Outcome(mesh, "No snip", {"triangles": 0})
         state = context.progress.step("Cutting", len(mesh.faces))
         height = np.empty(len(mesh.vertices))

@@ -1,0 +1,5 @@
+"""``python -m tinsnip``."""
+
+from tinsnip.cli import main
+
+main()

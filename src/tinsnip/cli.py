@@ -1,0 +1,276 @@
+"""The command line: the same job without the window, and the way into the window."""
+
+import contextlib
+import json
+import os
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
+from rich.progress import Progress as Bar
+from rich.table import Table
+
+from tinsnip import __version__
+from tinsnip.errors import BadInput, TinsnipError
+from tinsnip.formats import FORMATS, UNITS, format_for, read_scan
+from tinsnip.job import built_in_routines, load_routine, release
+from tinsnip.progress import Progress
+from tinsnip.survey import examine
+from tinsnip.warmup import ensure_compiled
+
+__all__ = ["main"]
+
+_UNIT = click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of the file's numbers; guessed if left out.")
+_JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+
+
+@contextlib.contextmanager
+def _shown(title: str) -> Iterator[Progress]:
+    """Progress on a terminal's stderr, and nothing where there is none."""
+    progress = Progress()
+    console = Console(stderr=True)
+    if not console.is_terminal:
+        yield progress
+        return
+    import threading
+
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:.0f} %"), TimeRemainingColumn())
+    with Bar(*columns, console=console, transient=True) as bar:
+        task = bar.add_task(title, total=1.0)
+        finished = threading.Event()
+
+        def watch() -> None:
+            while not finished.wait(0.1):
+                bar.update(task, completed=progress.fraction, description=progress.label or title)
+
+        watcher = threading.Thread(target=watch, daemon=True)
+        watcher.start()
+        try:
+            yield progress
+        finally:
+            finished.set()
+            watcher.join()
+
+
+class _Commands(click.Group):
+    """Commands; anything else on the line is files to open in the window."""
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
+        if args and args[0] not in self.commands:
+            return "open", self.commands["open"], args
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="tinsnip", message="%(prog)s %(version)s")
+@click.pass_context
+def cli(ctx: click.Context) -> None:
+    """Tinsnip: from a dense 3D scan to a checked, closed solid.
+
+    With files, or without anything, it opens the window.
+    """
+    if ctx.invoked_subcommand is None:
+        _open_window([])
+
+
+def _open_window(files: list[Path], demo: str | None = None) -> None:
+    ensure_compiled()
+    from tinsnip.app.main import run_window
+
+    raise SystemExit(run_window(files, demo))
+
+
+def _has_display() -> bool:
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+@cli.command("open", hidden=True)
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path))
+def open_files(files: tuple[Path, ...]) -> None:
+    """Open the window on files."""
+    for file in files:
+        if not file.exists():
+            hint = "check the name" if file.suffix else "see tinsnip --help for the commands"
+            raise BadInput(f"{file}: no such file or command; {hint}")
+    if not _has_display():
+        raise BadInput("no display: the window cannot open; use 'tinsnip check' or 'tinsnip run' instead")
+    _open_window(list(files))
+
+
+@cli.command()
+@click.option("--headless", type=click.Path(path_type=Path), help="Without the window: results go to this folder.")
+@click.option("--triangles", default=600_000, show_default=True, help="Density of the demo scan.")
+def demo(headless: Path | None, triangles: int) -> None:
+    """The whole job on a made-up scan: in the window, or headless with results in a folder."""
+    ensure_compiled()
+    if headless is None and _has_display():
+        _open_window([], "pump-cover")
+    from tinsnip.demo.walkthrough import headless_demo
+
+    folder = headless or Path("tinsnip-demo")
+    with _shown("Demo") as progress:
+        lines = headless_demo(folder, triangles, progress)
+    for line in lines:
+        click.echo(line)
+
+
+@cli.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@_UNIT
+@_JSON
+def check(file: Path, unit: str | None, as_json: bool) -> None:
+    """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
+    ensure_compiled()
+    with _shown("Reading") as progress:
+        scan = read_scan(file, unit, progress)
+        examination = examine(scan.mesh, progress)
+    facts = {"file": str(file), "format": scan.format, "unit": scan.unit, "unit_reason": scan.unit_reason}
+    facts |= examination.counts() | {"notes": list(scan.notes)}
+    if as_json:
+        click.echo(json.dumps(facts, indent=2))
+    else:
+        _print_facts(facts)
+    raise SystemExit(0 if facts["ready"] else 1)
+
+
+def _print_facts(facts: dict[str, Any]) -> None:
+    console = Console(highlight=False)
+    size = " x ".join(f"{x:.4g}" for x in facts["size_mm"])
+    table = Table(show_header=False, box=None, pad_edge=False)
+    table.add_row("size", f"{size} mm  (unit {facts['unit']}: {facts['unit_reason']})")
+    table.add_row("mesh", f"{facts['triangles']} triangles, {facts['vertices']} vertices, {facts['shells']} shells")
+    table.add_row("strays", f"{facts['crumbs']} crumbs, {facts['chunks']} chunks, {facts['voids']} voids")
+    table.add_row("openings", f"{facts['holes']} holes, {facts['rims']} rims, {facts['open_edges']} open edges")
+    knots = (
+        f"{facts['tangled_edges']} tangled edges, {facts['pinched_vertices']} pinched vertices, "
+        f"{facts['flipped_edges']} flipped edges, {facts['duplicates']} doubled, {facts['degenerate']} degenerate"
+    )
+    table.add_row("tangles", knots)
+    table.add_row("volume", f"{facts['volume_mm3']:.6g} mm3, area {facts['area_mm2']:.6g} mm2")
+    for note in facts["notes"]:
+        table.add_row("note", note)
+    console.print(facts["file"], style="bold", soft_wrap=True)
+    console.print(table)
+    console.print(facts["state"], style="green" if facts["ready"] else "red", soft_wrap=True)
+
+
+@cli.command()
+@click.argument("routine")
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the results.")
+@_UNIT
+@click.option("--format", "format_name", default="stl", show_default=True, type=click.Choice(list(FORMATS)))
+@click.option("--triangles", type=int, help="Reduce to this many triangles.")
+@click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
+@click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
+@_JSON
+def run(
+    routine: str,
+    files: tuple[Path, ...],
+    out: Path,
+    unit: str | None,
+    format_name: str,
+    triangles: int | None,
+    max_file: float | None,
+    settings: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
+    chosen = load_routine(routine).with_settings(list(settings))
+    chosen = chosen.with_budget(triangles, max_file * 1e6 if max_file is not None else None, format_name)
+    targets = _targets(files, out, format_for(format_name).suffix)
+    ensure_compiled()
+    results, failed = [], False
+    for file, target in targets:
+        try:
+            with _shown(file.name) as progress:
+                scan = read_scan(file, unit, progress)
+                done = chosen.run(scan, progress)
+                examination = release(done.job.pieces[0].mesh, target, format_name, progress)
+        except TinsnipError as error:
+            click.echo(f"tinsnip: {error}", err=True)
+            results.append({"file": str(file), "error": str(error)})
+            failed = True
+            continue
+        steps = [{"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in done.steps]
+        results.append({"file": str(file), "out": str(target), "steps": steps, **examination.counts()})
+        if not as_json:
+            click.echo(f"{file} -> {target}: {len(examination.mesh.faces)} triangles. {examination.readiness.state}")
+            for step in done.steps:
+                click.echo(f"  {step.name}: {step.text}")
+    if as_json:
+        click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
+    raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)
+
+
+def _targets(files: tuple[Path, ...], out: Path, suffix: str) -> list[tuple[Path, Path]]:
+    """Where each result goes; refuses to write over a scan that is read, or two results to one name."""
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise BadInput(f"{out}: {(error.strerror or str(error)).lower()}; choose a folder for the results") from error
+    raw = {file.resolve() for file in files}
+    targets: list[tuple[Path, Path]] = []
+    taken: set[Path] = set()
+    for file in files:
+        target = out / (file.stem + suffix)
+        if target.resolve() in raw:
+            raise BadInput(f"{target}: is a raw scan of this run and is never overwritten; choose another --out")
+        if target in taken:
+            raise BadInput(f"{target}: two scans would have this name; run them into different folders")
+        taken.add(target)
+        targets.append((file, target))
+    return targets
+
+
+@cli.command()
+@click.argument("name", required=False)
+def routines(name: str | None) -> None:
+    """The built-in routines, or one of them as JSON."""
+    if name is None:
+        for routine in built_in_routines().values():
+            click.echo(f"{routine.name}: {routine.title} ({', '.join(s.name for s in routine.steps)})")
+    else:
+        click.echo(load_routine(name).model_dump_json(indent=2))
+
+
+@cli.command()
+@click.option("--triangles", default=2_000_000, show_default=True, help="Size of the mesh.")
+@_JSON
+def bench(triangles: int, as_json: bool) -> None:
+    """Time the kernels against the yardstick (see benchmarks/README.md)."""
+    from tinsnip.bench import print_table, run_benchmarks
+
+    if not 1000 <= triangles <= 20_000_000:
+        raise BadInput(f"--triangles {triangles}: the benchmarks take 1000 to 20000000; choose a number in between")
+    results = run_benchmarks(triangles, lambda row: click.echo(f"  {row}", err=True))
+    if as_json:
+        click.echo(json.dumps(results, indent=2))
+    else:
+        print_table(results)
+
+
+def main() -> None:
+    """Run the command line; whatever goes wrong is one line on stderr, and exit 2."""
+    try:
+        cli(standalone_mode=False)
+    except click.exceptions.Exit as stop:
+        sys.exit(stop.exit_code)
+    except click.ClickException as error:
+        click.echo(f"tinsnip: {error.format_message()}", err=True)
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("tinsnip: stopped; nothing was changed", err=True)
+        sys.exit(130)
+    except TinsnipError as error:
+        click.echo(f"tinsnip: {error}", err=True)
+        sys.exit(2)
+    except MemoryError:
+        click.echo("tinsnip: not enough memory for this scan; close other programs or split it", err=True)
+        sys.exit(2)
+    except BrokenPipeError:
+        sys.exit(0)

@@ -1,0 +1,18 @@
+"""The document: raw scans, the log with its cursor, routines, release."""
+
+from tinsnip.job.job import Entry, Job, Piece
+from tinsnip.job.release import fit_to_format, release
+from tinsnip.job.routine import Routine, Run, Step, built_in_routines, load_routine
+
+__all__ = [
+    "Entry",
+    "Job",
+    "Piece",
+    "Routine",
+    "Run",
+    "Step",
+    "built_in_routines",
+    "fit_to_format",
+    "load_routine",
+    "release",
+]

@@ -1,0 +1,128 @@
+"""A job: pieces, their untouched raw scans, and the log of what was done, with a cursor."""
+
+from dataclasses import dataclass, field
+
+from tinsnip.errors import BadInput
+from tinsnip.formats import Scan
+from tinsnip.mesh import Mesh
+from tinsnip.treat import Context, Outcome, Treatment
+
+__all__ = ["Entry", "Job", "Piece"]
+
+
+@dataclass
+class Piece:
+    """One mesh of the job, with the scan it came from."""
+
+    name: str
+    raw: Mesh
+    mesh: Mesh
+    scan: Scan | None = None
+    visible: bool = True
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of the log: what was done to which piece, and the mesh before and after."""
+
+    treatment: Treatment
+    piece: int
+    text: str
+    seconds: float
+    before: Mesh
+    after: Mesh
+    figures: dict = field(default_factory=dict)
+
+
+class Job:
+    """Pieces and the log. Undo and redo move the cursor; the raw scans are never touched.
+
+    Examples
+    --------
+    >>> job = Job()
+    >>> job.can_undo
+    False
+    """
+
+    def __init__(self) -> None:
+        self.pieces: list[Piece] = []
+        self.active = 0
+        self.log: list[Entry] = []
+        self.cursor = 0
+
+    @property
+    def piece(self) -> Piece | None:
+        """The piece that is worked on."""
+        return self.pieces[self.active] if self.pieces else None
+
+    def open(self, scan: Scan) -> Piece:
+        """Take a scan in as a new piece, and make it the active one."""
+        piece = Piece(scan.path.name, scan.mesh, scan.mesh, scan)
+        self.pieces.append(piece)
+        self.active = len(self.pieces) - 1
+        return piece
+
+    def apply(self, treatment: Treatment, context: Context | None = None, seconds: float = 0.0) -> Outcome:
+        """Treat the active piece and enter it in the log.
+
+        Raises
+        ------
+        BadInput
+            When there is nothing to treat, or the treatment cannot keep its promise; the job is as it was.
+        """
+        if self.piece is None:
+            raise BadInput("nothing is open; open a scan first")
+        context = context or Context(raw=self.piece.raw)
+        outcome = treatment.apply(self.piece.mesh, context)
+        self.enter(treatment, outcome, seconds)
+        return outcome
+
+    def enter(self, treatment: Treatment, outcome: Outcome, seconds: float) -> bool:
+        """Enter an outcome that was worked out elsewhere; False when it changed nothing.
+
+        What had been undone is given up, as it no longer follows.
+        """
+        piece = self.pieces[self.active]
+        if outcome.mesh is piece.mesh:
+            return False
+        del self.log[self.cursor :]
+        entry = Entry(treatment, self.active, outcome.text, seconds, piece.mesh, outcome.mesh, outcome.figures)
+        self.log.append(entry)
+        self.cursor += 1
+        piece.mesh = outcome.mesh
+        return True
+
+    @property
+    def can_undo(self) -> bool:
+        """Whether there is a step to go back."""
+        return self.cursor > 0
+
+    @property
+    def can_redo(self) -> bool:
+        """Whether there is a step to go forward again."""
+        return self.cursor < len(self.log)
+
+    def undo(self) -> Entry:
+        """Go back one step; returns what was undone."""
+        if not self.can_undo:
+            raise BadInput("there is nothing to undo; the log begins here")
+        self.cursor -= 1
+        entry = self.log[self.cursor]
+        self.pieces[entry.piece].mesh = entry.before
+        return entry
+
+    def redo(self) -> Entry:
+        """Go forward one step again; returns what was redone."""
+        if not self.can_redo:
+            raise BadInput("there is nothing to redo; this is the newest step")
+        entry = self.log[self.cursor]
+        self.cursor += 1
+        self.pieces[entry.piece].mesh = entry.after
+        return entry
+
+    def go_to(self, cursor: int) -> None:
+        """Move the cursor to just after step `cursor` (0: as opened)."""
+        while self.cursor > max(0, cursor):
+            self.undo()
+        while self.cursor < min(len(self.log), cursor):
+            self.redo()

@@ -1,0 +1,63 @@
+"""Release: a mesh as its file can hold it, written, read back, and judged by what was read."""
+
+from pathlib import Path
+
+import numpy as np
+
+from tinsnip.formats import format_for, write_mesh
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+from tinsnip.survey import Examination, examine
+from tinsnip.survey.tangles import tangles_of
+from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Sweep, Weld
+
+__all__ = ["fit_to_format", "release"]
+
+
+def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Mesh:
+    """The mesh as a format can hold it.
+
+    Single precision may draw two close vertices together. Where that ties a knot in a sound mesh, the knot
+    is undone here, so that what is written is as good as what was shown.
+    """
+    if not format_for(name).single_precision:
+        return mesh
+    rounded = mesh.vertices.astype(np.float32).astype(np.float64)
+    if (rounded == mesh.vertices).all():
+        return mesh
+    context = Context(progress or Progress())
+    fitted = Weld().apply(mesh.moved(rounded), context).mesh
+    if tangles_of(fitted).total == 0 and fitted.edges.open == mesh.edges.open:
+        return fitted
+    if tangles_of(mesh).total > 0 or mesh.edges.open:
+        return mesh.moved(rounded)  # it had knots or gaps before; rounding is not what has to be undone
+    for treatment in (Mend(), Orient(), Sweep(), Patch(), Plinth()):
+        fitted = treatment.apply(fitted, context).mesh
+        fitted = fitted.moved(fitted.vertices.astype(np.float32).astype(np.float64))
+    return fitted
+
+
+def release(mesh: Mesh, path: Path, name: str | None = None, progress: Progress | None = None) -> Examination:
+    """Write a mesh for its user, and judge the file by reading it back.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+        Its ending chooses the format unless `name` does.
+    name : str, optional
+    progress : Progress, optional
+
+    Returns
+    -------
+    Examination
+        Of what the file holds.
+
+    Raises
+    ------
+    BadInput
+        When the file cannot be written, or does not read back the same; the old one is untouched.
+    """
+    name = name or format_for(path.suffix).name
+    back = write_mesh(fit_to_format(mesh, name, progress), path, progress, name)
+    return examine(back, progress)
