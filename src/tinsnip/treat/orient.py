@@ -18,34 +18,89 @@ __all__ = ["Orient"]
 
 
 @kernel
-def _spread(faces, twins, turned, clash, stack):
-    """Decide from a seed in each shell which triangles are turned against it; mark edges that disagree."""
+def _root(parent, parity, f):
+    """Root of a triangle's patch, and whether the triangle is turned against it."""
+    side = 0
+    while parent[f] != f:
+        up = parent[f]
+        if parent[up] != up:
+            parity[f] ^= parity[up]
+            parent[f] = parent[up]
+        side ^= parity[f]
+        f = parent[f]
+    return f, side
+
+
+@kernel
+def _join_agreeing(faces, twins, parent, parity, size):
+    """Join neighbours that already run the same way round; returns how many edges disagree."""
     corner = faces.ravel()
-    n_clash = 0
-    for seed in range(faces.shape[0]):
-        if turned[seed] >= 0:
+    flipped = 0
+    for h in range(twins.shape[0]):
+        t = twins[h]
+        if t <= h:
             continue
-        turned[seed] = 0
-        stack[0] = seed
-        height = 1
-        while height > 0:
-            height -= 1
-            f = stack[height]
-            for k in range(3):
-                h = 3 * f + k
-                t = twins[h]
-                if t < 0:
-                    continue
-                g = t // 3
-                side = turned[f] if corner[h] != corner[t] else 1 - turned[f]
-                if turned[g] < 0:
-                    turned[g] = side
-                    stack[height] = g
-                    height += 1
-                elif turned[g] != side:
-                    clash[h] = True
-                    n_clash += 1
+        if corner[h] == corner[t]:
+            flipped += 1
+            continue
+        a, _ = _root(parent, parity, h // 3)
+        b, _ = _root(parent, parity, t // 3)
+        if a != b:
+            parent[max(a, b)] = min(a, b)
+            size[min(a, b)] += size[max(a, b)]
+    return flipped
+
+
+@kernel
+def _join_turned(half, twins, parent, parity, clash):
+    """Join patches across edges that disagree, in the order given; mark edges that cannot be made to agree."""
+    n_clash = 0
+    for i in range(half.shape[0]):
+        h = half[i]
+        a, side_a = _root(parent, parity, h // 3)
+        b, side_b = _root(parent, parity, twins[h] // 3)
+        if a == b:
+            if side_a == side_b:
+                clash[h] = clash[twins[h]] = True
+                n_clash += 1
+        else:
+            low, high = min(a, b), max(a, b)
+            parent[high] = low
+            parity[high] = side_a ^ side_b ^ 1
     return n_clash
+
+
+@kernel
+def _sides(parent, parity, turned):
+    for f in range(parent.shape[0]):
+        _, turned[f] = _root(parent, parity, f)
+
+
+def _agree(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """Which triangles to turn so that neighbours agree, bool (F,), and half-edges that cannot, bool (3 F,).
+
+    Patches that agree within themselves are taken as they are; they are turned against one another over
+    their longest common borders first, so that one wrong edge never turns a region.
+    """
+    count = len(mesh.faces)
+    parent = np.arange(count, dtype=np.int32)
+    parity = np.zeros(count, dtype=np.int8)
+    size = np.ones(count, dtype=np.int32)
+    clash = np.zeros(3 * count, dtype=bool)
+    turned = np.zeros(count, dtype=np.int8)
+    if _join_agreeing(mesh.faces, mesh.twins, parent, parity, size):
+        corner = mesh.faces.ravel()
+        half = np.flatnonzero(mesh.twins > np.arange(3 * count))
+        half = half[corner[half] == corner[mesh.twins[half]]]
+        while (parent[parent] != parent).any():
+            parent = parent[parent]
+        ends = np.sort(np.column_stack([parent[half // 3], parent[mesh.twins[half] // 3]]), axis=1)
+        pairs, which, border = np.unique(ends, axis=0, return_inverse=True, return_counts=True)
+        weight = np.minimum(size[pairs[:, 0]], size[pairs[:, 1]])
+        order = np.lexsort((half, -weight[which], -border[which]))
+        _join_turned(half[order], mesh.twins, parent, parity, clash)
+        _sides(parent, parity, turned)
+    return turned == 1, clash
 
 
 def _turned(mesh: Mesh, flip: np.ndarray) -> Mesh:
@@ -80,23 +135,20 @@ class Orient(Treatment):
         if mesh.edges.tangled:
             raise BadInput(f"{mesh.edges.tangled} tangled edges leave no clear side; mend the tangles first")
         cut = 0
-        for attempt in range(3):
-            turned = np.full(len(mesh.faces), -1, dtype=np.int8)
-            clash = np.zeros(3 * len(mesh.faces), dtype=bool)
-            stack = np.empty(max(1, len(mesh.faces)), dtype=np.int32)
-            if not _spread(mesh.faces, mesh.twins, turned, clash, stack):
+        for attempt in range(4):
+            flip, clash = _agree(mesh)
+            if not clash.any():
                 break
             cut += int(clash.sum()) // 2
-            if attempt == 0:
+            if attempt == 0:  # a one-sided surface parts along a line
                 links = mesh.twins.copy()
                 links[clash] = OPEN
                 mesh = split_fans(mesh, links)[0]
-            else:
+            else:  # a single wrong edge goes with its triangles
                 drop = np.zeros(len(mesh.faces), dtype=bool)
                 drop[np.flatnonzero(clash) // 3] = True
                 mesh = keep_triangles(mesh, ~drop)
                 mesh = split_fans(mesh, mesh.twins)[0]
-        flip = turned == 1
         shells = mesh.shells
         area = np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
         against = np.bincount(shells.label[flip], weights=area[flip], minlength=len(shells)) > 0.5 * shells.area

@@ -1,0 +1,69 @@
+"""The routine print-solid on damaged analytic shapes and on the demo scan at several densities."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from click.testing import CliRunner
+from scipy.spatial import cKDTree
+
+from tests import specimens
+from tinsnip.cli import cli
+from tinsnip.demo import DEMO_SCANS, demo_scan, shapes
+from tinsnip.demo.library import demo_truth
+from tinsnip.formats import write_mesh
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles
+
+
+def print_solid(mesh: Mesh, *options: str) -> tuple[Mesh, dict]:
+    """Run the routine as a user would, file to file; returns the result as read independently."""
+    with tempfile.TemporaryDirectory() as folder:
+        raw = Path(folder) / "scan.stl"
+        write_mesh(mesh, raw)
+        out = Path(folder) / "out"
+        options = ("run", "print-solid", str(raw), "--out", str(out), "--unit", "mm", "--json", *options)
+        result = CliRunner().invoke(cli, options, standalone_mode=False)
+        if result.exception is not None and not isinstance(result.exception, SystemExit):
+            raise result.exception
+        facts = json.loads(result.stdout)["results"][0]
+        return Mesh(*specimens.read_stl(str(out / "scan.stl"))), facts
+
+
+class DamagedShapes(unittest.TestCase):
+    """Twenty damaged shapes of three kinds and three sizes."""
+
+    def check(self, make, size: float, seed: int, **rates: float) -> None:
+        rng = np.random.default_rng(seed)
+        specimen = make(size)
+        self.assertEqual(specimens.closed_faults(specimen.mesh.vertices, specimen.mesh.faces), "")
+        damaged = specimens.damage(specimen, rng, **rates)
+        solid, facts = print_solid(damaged.mesh)
+        self.assertEqual(specimens.closed_faults(solid.vertices, solid.faces), "")
+        self.assertTrue(facts["ready"], facts["state"])
+        self.assertEqual(len(solid.shells), 1)
+        self.assertEqual(facts["pinched_vertices"], 0)
+        lost = specimens.triangle_set(damaged.mesh.vertices, damaged.mesh.faces[damaged.good])
+        lost -= specimens.triangle_set(solid.vertices, solid.faces)
+        self.assertEqual(len(lost), 0, f"{len(lost)} good triangles changed")
+        diagonal = specimen.mesh.diagonal
+        out = np.abs(specimen.distance(specimens.sample_surface(solid, 40000, rng)))
+        self.assertLess(np.quantile(out, 0.99), 0.002 * diagonal)
+        back, _ = cKDTree(specimens.sample_surface(solid, 400000, rng)).query(
+            specimens.sample_surface(specimen.mesh, 20000, rng)
+        )
+        self.assertLess(np.quantile(back, 0.99), 0.002 * diagonal + 0.002 * diagonal)
+
+    def test_all(self) -> None:
+        makes = (specimens.sphere, specimens.torus, specimens.bored_box)
+        for seed in range(20):
+            make, size = makes[seed % 3], (2.0, 200.0, 2000.0)[seed // 3 % 3]
+            rates = ({}, {"pinches": 0.003, "flips": 0.02}, {"doubles": 0.02, "holes": 7, "crumbs": 30, "voids": 2})
+            with self.subTest(shape=make.__name__, size=size, seed=seed):
+                self.check(make, size, seed, **rates[seed % 4 % 3])
+
+
+if __name__ == "__main__":
+    unittest.main()
