@@ -47,6 +47,9 @@ def _pump_cover(x, y, z):
     across = -x * ay + y * ax
     d = _blend(d, _disc(across, z - 33.0, along, 17.0, 20.0, 112.0, 2.0), 5.0)
     d = _blend(d, _disc(across, z - 33.0, along, 24.0, 102.0, 112.0, 2.0), 2.0)
+    # a web carries it
+    web = max(abs(across) - 11.0, abs(z - 10.0) - 22.0, abs(along - 62.0) - 38.0)
+    d = _blend(d, web, 8.0)
     # the neck
     d = _blend(d, _disc(x, y, z, 23.0, 0.0, 72.0, 2.0), 5.0)
     d = _blend(d, np.sqrt((np.sqrt(x * x + y * y) - 22.0) ** 2 + (z - 66.0) ** 2) - 5.0, 5.0)

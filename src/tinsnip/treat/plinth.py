@@ -14,6 +14,7 @@ from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
 __all__ = ["Plinth"]
 
 _FLAT = 1e-6
+_SHEET_DEPTH = 0.01  # a sheet that is flat throughout gets this share of its diagonal as thickness
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
 
 
@@ -48,10 +49,14 @@ class Plinth(Treatment):
         for group, outward in _by_plane(mesh, rings, boundaries):
             context.progress.check()
             loops = [rings[i] for i in group]
-            if _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal:
+            flat = _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
+            sheet = _height(mesh.vertices, outward) <= _FLAT * mesh.diagonal
+            if flat and not sheet:
                 mesh = close_rings(mesh, loops, outward)
             else:
-                mesh = _walled(mesh, loops[0], outward, self.depth_mm)
+                depth = self.depth_mm or (_SHEET_DEPTH * mesh.diagonal if sheet else None)
+                for loop in loops:
+                    mesh = _walled(mesh, loop, outward, depth)
         made = len(mesh.faces) - before
         return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}", {"rims": len(rims), "triangles": made})
 

@@ -1,0 +1,180 @@
+"""What is timed, and how.
+
+The yardstick Y is ``cKDTree(vertices)`` build and ``query(vertices, k=1)`` with one worker on the same
+vertices in the same order. Every row is the median of three runs after one that is not counted.
+"""
+
+import os
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+from scipy.spatial import cKDTree
+
+from tinsnip.bench.meshes import grid_torus
+from tinsnip.formats import FORMATS, read_scan
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.halfedges import twin_table
+from tinsnip.mesh.shells import find_shells
+from tinsnip.mesh.welding import weld_exact
+from tinsnip.progress import Progress
+from tinsnip.survey import examine
+from tinsnip.treat import Context, Reduce, StraightSnip, Sweep
+
+__all__ = ["BARS", "print_table", "run_benchmarks"]
+
+BARS = {
+    "weld": 0.4,
+    "twins": 0.2,
+    "shells": 0.1,
+    "read-stl": 0.6,
+    "read-ply": 0.2,
+    "snip-straight": 0.6,
+    "sweep": 0.3,
+    "reduce-10": 3.5,
+}
+"""The most that a row may take at 2 million triangles, in yardsticks."""
+
+_PAGE = os.sysconf("SC_PAGE_SIZE")
+
+
+def _resident_mb() -> float:
+    return int(Path("/proc/self/statm").read_text().split()[1]) * _PAGE / 1e6
+
+
+@contextmanager
+def _peak() -> Iterator[Callable[[], float]]:
+    """Memory beyond what was resident at the start, MB, sampled every 3 ms."""
+    begun = _resident_mb()
+    highest = begun
+    finished = threading.Event()
+
+    def watch() -> None:
+        nonlocal highest
+        while not finished.wait(0.003):
+            highest = max(highest, _resident_mb())
+
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    try:
+        yield lambda: max(highest, _resident_mb()) - begun
+    finally:
+        finished.set()
+        watcher.join()
+
+
+def _measure(work: Callable[[], Any]) -> tuple[float, float]:
+    work()
+    times, peaks = [], []
+    for _ in range(3):
+        with _peak() as peak:
+            begun = time.perf_counter()
+            kept = work()
+            times.append(time.perf_counter() - begun)
+            peaks.append(peak())
+        del kept
+    return sorted(times)[1], max(peaks)
+
+
+def _compile_seconds() -> dict[str, float]:
+    """Seconds to warm all kernels up in a new process, with an empty and with a full cache."""
+    code = "from tinsnip.warmup import warm_up; warm_up(lambda share: None)"
+    with tempfile.TemporaryDirectory() as folder:
+        environment = {**os.environ, "XDG_CACHE_HOME": folder}
+        seconds = {}
+        for name in ("kernels-cold", "kernels-cached"):
+            begun = time.perf_counter()
+            subprocess.run([sys.executable, "-c", code], env=environment, check=True)
+            seconds[name] = time.perf_counter() - begun
+    return seconds
+
+
+def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any]:
+    """Run all benchmarks.
+
+    Parameters
+    ----------
+    triangles : int
+        Size of the mesh.
+    note : callable
+        Told each row as it is done.
+
+    Returns
+    -------
+    dict
+        ``yardstick_s``, ``triangles`` and ``rows``, each with ``name, seconds, ratio, peak_mb``.
+    """
+    compile_rows = _compile_seconds()
+    vertices, faces = grid_torus(triangles)
+    yardstick, _ = _measure(lambda: cKDTree(vertices).query(vertices, k=1, workers=1))
+    rows: list[dict[str, Any]] = []
+
+    def row(name: str, work: Callable[[], Any]) -> None:
+        seconds, peak = _measure(work)
+        rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
+        note(f"{name:<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
+
+    soup = vertices[faces].astype(np.float32).reshape(-1, 3)
+    row("weld", lambda: weld_exact(soup))
+    del soup
+    row("twins", lambda: twin_table(faces, len(vertices)))
+    twins = twin_table(faces, len(vertices))
+    row("shells", lambda: find_shells(vertices, faces, twins))
+    mesh = Mesh(vertices, faces)
+
+    def fresh() -> Mesh:
+        """The mesh with its twin table, which the window always has by then, and nothing else cached."""
+        again = Mesh(vertices, faces)
+        again.__dict__["twins"] = twins
+        return again
+
+    with tempfile.TemporaryDirectory() as folder:
+        for name in FORMATS:
+            path = Path(folder) / f"mesh.{name}"
+            row(f"write-{name}", lambda path=path, name=name: FORMATS[name].write(mesh, path, Progress()))
+            row(f"read-{name}", lambda path=path: read_scan(path, "mm"))
+    row("examine", lambda: examine(fresh()))
+    row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
+    row("sweep", lambda: Sweep().apply(_with_crumbs(vertices, faces), Context()))
+    row("reduce-10", lambda: Reduce(percent=10).apply(fresh(), Context()))
+    for name, seconds in compile_rows.items():
+        rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": 0.0})
+    return {"yardstick_s": yardstick, "triangles": len(faces), "rows": rows}
+
+
+def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
+    """The torus with five thousand tetrahedra in the air."""
+    count = 5000
+    places = np.random.default_rng(1).uniform(-80, 80, (count, 1, 3)) + [0, 0, 200]
+    corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]]) * 0.1
+    sides = np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]])
+    crumbs = (4 * np.arange(count)[:, None, None] + sides).reshape(-1, 3) + len(vertices)
+    return Mesh(
+        np.concatenate([vertices, (places + corners).reshape(-1, 3)]), np.concatenate([faces, crumbs]).astype(np.int32)
+    )
+
+
+def print_table(results: dict[str, Any]) -> None:
+    """Print the results of `run_benchmarks` as a table."""
+    table = Table(title=f"{results['triangles']} triangles, Y = {results['yardstick_s']:.3f} s")
+    for heading in ("row", "seconds", "x Y", "bar", "peak MB"):
+        table.add_column(heading, justify="left" if heading == "row" else "right")
+    for r in results["rows"]:
+        bar = BARS.get(r["name"])
+        table.add_row(
+            r["name"],
+            f"{r['seconds']:.3f}",
+            f"{r['ratio']:.3f}",
+            "" if bar is None else f"{bar:g}",
+            f"{r['peak_mb']:.0f}" if r["peak_mb"] else "",
+        )
+    Console().print(table)
