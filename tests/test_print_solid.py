@@ -86,7 +86,7 @@ class DemoScan(unittest.TestCase):
                 points = specimens.sample_surface(solid, 60000, rng)
                 off = np.abs(np.maximum(shapes.distances(kind, points), self.HEIGHT - points[:, 2]))
                 self.assertLess(np.quantile(off, 0.99), 0.002 * solid.diagonal)
-                back, _ = cKDTree(specimens.sample_surface(solid, 400_000, rng)).query(
+                back, _ = cKDTree(specimens.sample_surface(solid, 1_200_000, rng)).query(
                     specimens.sample_surface(truth, 30000, rng)
                 )
                 self.assertLess(np.quantile(back, 0.99), 0.002 * solid.diagonal)
