@@ -43,11 +43,11 @@ def start_screen() -> subprocess.Popen | None:
 class Timed(unittest.TextTestResult):
     """Says how long each test took."""
 
-    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+    def startTest(self, test: unittest.TestCase) -> None:
         super().startTest(test)
         self.begun = time.perf_counter()
 
-    def addSuccess(self, test: unittest.TestCase) -> None:  # noqa: N802
+    def addSuccess(self, test: unittest.TestCase) -> None:
         super().addSuccess(test)
         self.stream.writeln(f"    {time.perf_counter() - self.begun:.1f} s")
 

@@ -89,7 +89,8 @@ def bored_box(size: float, n: int = 120) -> Specimen:
         [np.broadcast_to(bore * circle, (16, *circle.shape)), np.broadcast_to(levels[:, None, None], (16, n, 1))], -1
     )
     outer = np.concatenate(
-        [np.broadcast_to(half * square, (16, *square.shape)), np.broadcast_to(levels[::-1, None, None], (16, n, 1))], -1
+        [np.broadcast_to(half * square, (16, *square.shape)), np.broadcast_to(levels[::-1, None, None], (16, n, 1))],
+        -1,
     )
     rows = np.concatenate([top, inner[1:], bottom[1:], outer[1:]])
     mesh = welded(rows.reshape(-1, 3), grid_faces(len(rows), n, False, True, True))

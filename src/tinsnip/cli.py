@@ -38,7 +38,12 @@ def _shown(title: str) -> Iterator[Progress]:
         return
     import threading
 
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:.0f} %"), TimeRemainingColumn())
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TextColumn("{task.percentage:.0f} %"),
+        TimeRemainingColumn(),
+    )
     with Bar(*columns, console=console, transient=True) as bar:
         task = bar.add_task(title, total=1.0)
         finished = threading.Event()

@@ -23,7 +23,7 @@ def _demo_half() -> None:
     demo_scan("pump-cover", 10_000)
 
 
-def _sphere():  # noqa: ANN202
+def _sphere():
     import numpy as np
 
     from tinsnip.demo.isosurface import march

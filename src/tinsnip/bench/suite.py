@@ -125,7 +125,6 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
 
     soup = vertices[faces].astype(np.float32).reshape(-1, 3)
     row("weld", lambda: weld_exact(soup))
-    del soup
     row("twins", lambda: twin_table(faces, len(vertices)))
     twins = twin_table(faces, len(vertices))
     row("shells", lambda: find_shells(vertices, faces, twins))
@@ -156,12 +155,13 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
 def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
     """The torus with five thousand tetrahedra in the air."""
     count = 5000
-    places = np.random.default_rng(1).uniform(-80, 80, (count, 1, 3)) + [0, 0, 200]
+    places = np.random.default_rng(1).uniform(-80, 80, (count, 1, 3)) + np.array([0, 0, 200])
     corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]]) * 0.1
     sides = np.array([[0, 2, 1], [0, 1, 3], [1, 2, 3], [0, 3, 2]])
     crumbs = (4 * np.arange(count)[:, None, None] + sides).reshape(-1, 3) + len(vertices)
     return Mesh(
-        np.concatenate([vertices, (places + corners).reshape(-1, 3)]), np.concatenate([faces, crumbs]).astype(np.int32)
+        np.concatenate([vertices, (places + corners).reshape(-1, 3)]),
+        np.concatenate([faces, crumbs]).astype(np.int32),
     )
 
 

@@ -7,7 +7,7 @@ each is cut into triangles by diagonals that lie on no face, so that no edge get
 
 from collections.abc import Callable
 from functools import cache
-from itertools import combinations
+from itertools import combinations, pairwise
 
 import numpy as np
 
@@ -76,7 +76,7 @@ def _table() -> np.ndarray:
                 found = _cut_polygon(polygon[turn:] + polygon[:turn])
                 if found is not None:
                     break
-            triangles += found or [(polygon[0], b, c) for b, c in zip(polygon[1:], polygon[2:], strict=False)]
+            triangles += found or [(polygon[0], b, c) for b, c in pairwise(polygon[1:])]
         cases.append([e for t in triangles for e in t])
     table = np.full((256, max(map(len, cases)) + 1), -1, dtype=np.int8)
     for case, edges in enumerate(cases):

@@ -215,5 +215,3 @@ def _tangled(scene: Scene, mesh: Mesh, rng: np.random.Generator) -> Mesh:
         None,
         {"colour": Attribute(Domain.VERTEX, colour)},
     )
-
-

@@ -1,5 +1,6 @@
 """OBJ (Wavefront 1989): text; vertices with optional colours, faces of any size as fans."""
 
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -52,7 +53,7 @@ def read(path: Path, progress: Progress) -> Mesh:
                     corners = [_index(w, len(rows)) for w in words[1:]]
                     if len(corners) < 3:
                         raise ValueError
-                    faces.extend((corners[0], b, c) for b, c in zip(corners[1:-1], corners[2:], strict=True))
+                    faces.extend((corners[0], b, c) for b, c in pairwise(corners[1:]))
             except ValueError:
                 shown = line.strip()[:60].decode("utf-8", "replace")
                 hint = "use decimal points" if b"," in line else "export it again"
@@ -91,8 +92,7 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             else:
                 shades = (mesh.colour[begin : begin + _CHUNK] / 255.0).round(4).tolist()
                 file.writelines(
-                    f"v {x!r} {y!r} {z!r} {r} {g} {b}\n"
-                    for (x, y, z), (r, g, b) in zip(points, shades, strict=True)
+                    f"v {x!r} {y!r} {z!r} {r} {g} {b}\n" for (x, y, z), (r, g, b) in zip(points, shades, strict=True)
                 )
             state[1] += len(points)
         for begin in range(0, len(mesh.faces), _CHUNK):

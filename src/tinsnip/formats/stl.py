@@ -71,9 +71,7 @@ def read(path: Path, progress: Progress) -> Mesh:
 def _binary_corners(path: Path, size: int, count: int, progress: Progress) -> np.ndarray:
     there = (size - 84) // _RECORD
     if count > there:
-        raise BadInput(
-            f"announces {count} triangles but ends after {there} (byte {size}); copy or export it again"
-        )
+        raise BadInput(f"announces {count} triangles but ends after {there} (byte {size}); copy or export it again")
     state = progress.step(f"Reading {path.name}", count)
     corners = np.empty((3 * count, 3), dtype=np.float32)
     raw = corners.view(np.uint8).reshape(count, 36)

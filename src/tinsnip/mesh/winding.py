@@ -28,9 +28,7 @@ def _winding(vertices, faces, label, shell, x, y, z):
     return total / (4.0 * np.pi)
 
 
-def winding_number(
-    vertices: np.ndarray, faces: np.ndarray, label: np.ndarray, shell: int, point: np.ndarray
-) -> float:
+def winding_number(vertices: np.ndarray, faces: np.ndarray, label: np.ndarray, shell: int, point: np.ndarray) -> float:
     """Generalised winding number of one shell about a point (Jacobson et al. 2013).
 
     The solid angles of the shell's triangles (Van Oosterom and Strackee 1983), summed exactly: 1 inside a

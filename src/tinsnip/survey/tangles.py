@@ -71,9 +71,7 @@ class Tangles(NamedTuple):
     @property
     def total(self) -> int:
         """All of them together."""
-        return (
-            self.tangled_edges + self.pinched_vertices + self.flipped_edges + self.degenerate + self.duplicates
-        )
+        return self.tangled_edges + self.pinched_vertices + self.flipped_edges + self.degenerate + self.duplicates
 
 
 def tangles_of(mesh: Mesh) -> Tangles:

@@ -111,10 +111,7 @@ def _place(P, Q, a, b, rim_a, rim_b):
             if ox * ox + oy * oy + oz * oz <= 4.0 * length2:
                 x, y, z = mx + ox, my + oy, mz + oz
     cost = (
-        x * (q0 * x + 2.0 * (q1 * y + q2 * z + q3))
-        + y * (q4 * y + 2.0 * (q5 * z + q6))
-        + z * (q7 * z + 2.0 * q8)
-        + q9
+        x * (q0 * x + 2.0 * (q1 * y + q2 * z + q3)) + y * (q4 * y + 2.0 * (q5 * z + q6)) + z * (q7 * z + 2.0 * q8) + q9
     )
     return x, y, z, max(cost, 0.0) + _EVENNESS * weight * length2
 
@@ -402,7 +399,6 @@ def _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, liv
             head[i] = h
             waiting[h] = 1
             continue
-        third = faces[f, (k + 2) % 3]
         t = twins[h]
         gone = _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim)
         if gone == 0:
@@ -559,9 +555,7 @@ def collapse_to(
             break
         threshold = np.float32(np.quantile(sample[:n], _PASS_SHARE))
         before = live
-        live = _pass(
-            P, Q, faces, twins, out_of, stamp, marks, cost, source, hold, threshold, live, 2 * target, state
-        )
+        live = _pass(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold, threshold, live, 2 * target, state)
         stalled = stalled + 1 if before - live < 0.002 * before else 0
         if live < 0.7 * n_f:
             squeeze()

@@ -7,9 +7,7 @@ from scipy.sparse.linalg import splu
 __all__ = ["fair"]
 
 
-def fair(
-    points: np.ndarray, triangles: np.ndarray, free: np.ndarray, edge: np.ndarray, flow: float
-) -> np.ndarray:
+def fair(points: np.ndarray, triangles: np.ndarray, free: np.ndarray, edge: np.ndarray, flow: float) -> np.ndarray:
     """Place a patch's inner vertices.
 
     Minimises ``flow * |L x|^2 + (1 - flow) * membrane energy`` with the uniform Laplacian L taken at the

@@ -65,9 +65,7 @@ def _height(points: np.ndarray, normal: np.ndarray) -> float:
     return float(np.ptp(points @ normal))
 
 
-def _by_plane(
-    mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries
-) -> list[tuple[list[int], np.ndarray]]:
+def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) -> list[tuple[list[int], np.ndarray]]:
     """Group flat rims that lie in one plane; each group with the outward normal of its base."""
     left = sorted(rings, key=lambda i: -boundaries.span[i])
     groups = []

@@ -1,5 +1,7 @@
 """Flat polygons with holes within holes, cut into triangles without a new vertex."""
 
+from itertools import pairwise
+
 import mapbox_earcut
 import numpy as np
 
@@ -113,7 +115,7 @@ def _put_back(triangles: np.ndarray, rings: list[np.ndarray], points: np.ndarray
                     run.append(following.get(run[-1], v))
                 if len(run) == 2 or len(run) > longest_run or w in run:
                     return None
-                todo.extend((p, q, w) for p, q in zip(run, run[1:], strict=False))
+                todo.extend((p, q, w) for p, q in pairwise(run))
                 break
         else:
             result.append(t)

@@ -53,11 +53,7 @@ def _count(faces, twins, height, normal, vertices, cut_of, keep, state):
                     vertices[c, 1] - vertices[a, 1],
                     vertices[c, 2] - vertices[a, 2],
                 )
-                up = (
-                    normal[0] * (uy * wz - uz * wy)
-                    + normal[1] * (uz * wx - ux * wz)
-                    + normal[2] * (ux * wy - uy * wx)
-                )
+                up = normal[0] * (uy * wz - uz * wy) + normal[1] * (uz * wx - ux * wz) + normal[2] * (ux * wy - uy * wx)
                 keep[f] = 1 if up < 0 else 0
             n_out += keep[f]
         elif high <= 0:
@@ -123,7 +119,7 @@ def _build(faces, height, cut_of, keep, base, out, parent, corner_from):
             source = np.empty(4, dtype=np.int64)
             m = 0
             for k in range(3):
-                v, w = faces[f, k], faces[f, (k + 1) % 3]
+                v = faces[f, k]
                 if height[v] >= 0:
                     ring[m] = v
                     source[m] = 3 * f + k
@@ -252,9 +248,7 @@ class StraightSnip(Treatment):
         _heights(mesh.vertices, normal, offset, _ON_PLANE * max(mesh.diagonal, 1e-300), height)
         cut_of = np.full(3 * len(mesh.faces), -1, dtype=np.int32)
         keep = np.zeros(len(mesh.faces), dtype=np.uint8)
-        n_cut, n_out = _count(
-            mesh.faces, mesh.twins, height, normal, mesh.vertices, cut_of, keep, state
-        )
+        n_cut, n_out = _count(mesh.faces, mesh.twins, height, normal, mesh.vertices, cut_of, keep, state)
         context.progress.check()
         if n_out == len(mesh.faces) and n_cut == 0:
             return Outcome(mesh, "The snip meets nothing", {"triangles": 0})

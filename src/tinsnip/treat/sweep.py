@@ -42,6 +42,4 @@ class Sweep(Treatment):
         parts = [counted(strays, "stray")] * (strays > 0) + [counted(voids, "void")] * (voids > 0)
         swept = keep_triangles(mesh, keep)
         gone = len(mesh.faces) - len(swept.faces)
-        return Outcome(
-            swept, "Swept " + " and ".join(parts), {"strays": strays, "voids": voids, "triangles": gone}
-        )
+        return Outcome(swept, "Swept " + " and ".join(parts), {"strays": strays, "voids": voids, "triangles": gone})

@@ -1,0 +1,1 @@
+"""The window. Only here is Qt and OpenGL; no geometry is worked out here."""

@@ -1,0 +1,99 @@
+"""The camera: parallel projection, z up, never clips the part."""
+
+import numpy as np
+
+__all__ = ["Camera"]
+
+
+class Camera:
+    """Where the view looks from. Lengths in mm, angles in degrees, screen positions in pixels from top left.
+
+    Attributes
+    ----------
+    turn, lift : float
+        Direction round z (0: from the front) and height of the eye (90: from the top).
+    middle : ndarray, shape (3,)
+        The point in the middle of the view.
+    scale : float
+        mm a pixel.
+    """
+
+    def __init__(self) -> None:
+        self.turn = 30.0
+        self.lift = 32.0
+        self.middle = np.zeros(3)
+        self.scale = 1.0
+        self.width, self.height = 800, 600
+        self.centre = np.zeros(3)
+        self.reach = 1.0
+
+    def frame(self) -> np.ndarray:
+        """Unit vectors to the right, up, and towards the eye, as rows, shape (3, 3)."""
+        t, p = np.radians(self.turn), np.radians(self.lift)
+        towards = np.array([np.sin(t) * np.cos(p), -np.cos(t) * np.cos(p), np.sin(p)])
+        right = np.array([np.cos(t), np.sin(t), 0.0])
+        return np.stack([right, np.cross(towards, right), towards])
+
+    def set_part(self, box: np.ndarray) -> None:
+        """Tell what must never be clipped: lower and upper corner, shape (2, 3)."""
+        self.centre = box.mean(axis=0)
+        self.reach = max(float(np.linalg.norm(box[1] - box[0])), 1e-6)
+
+    def fit(self, box: np.ndarray) -> None:
+        """Show all of a box."""
+        corners = np.array([[box[i, 0], box[j, 1], box[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+        flat = corners @ self.frame()[:2].T
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        span = np.maximum(high - low, 1e-9)
+        self.scale = 1.12 * max(span[0] / max(self.width, 1), span[1] / max(self.height, 1))
+        self.middle = box.mean(axis=0)
+        offset = 0.5 * (low + high) - self.frame()[:2] @ self.middle
+        self.middle = self.middle + offset @ self.frame()[:2]
+
+    def project(self, points: np.ndarray) -> np.ndarray:
+        """Screen positions and nearness, shape (N, 3), of points (N, 3); larger is nearer."""
+        seen = (np.atleast_2d(points) - self.middle) @ self.frame().T
+        out = seen.copy()
+        out[:, 0] = self.width / 2 + seen[:, 0] / self.scale
+        out[:, 1] = self.height / 2 - seen[:, 1] / self.scale
+        return out
+
+    def ray(self, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
+        """A point on the line of sight through a pixel, and its direction away from the eye."""
+        right, up, towards = self.frame()
+        point = self.middle + (x - self.width / 2) * self.scale * right - (y - self.height / 2) * self.scale * up
+        return point, -towards
+
+    def pan(self, dx: float, dy: float) -> None:
+        """Move the part with the pointer by so many pixels."""
+        right, up, _ = self.frame()
+        self.middle = self.middle - dx * self.scale * right + dy * self.scale * up
+
+    def zoom(self, factor: float, x: float, y: float) -> None:
+        """Enlarge by a factor, keeping what is under a pixel there."""
+        point, _ = self.ray(x, y)
+        new = float(np.clip(self.scale / factor, self.reach * 1e-7, self.reach * 0.1))
+        right, up, _ = self.frame()
+        flat = np.array([(point - self.middle) @ right, (point - self.middle) @ up])
+        shift = flat * (1 - new / self.scale)
+        self.middle = self.middle + shift[0] * right + shift[1] * up
+        self.scale = new
+
+    def turn_about(self, pivot: np.ndarray, d_turn: float, d_lift: float) -> None:
+        """Turn the view, keeping a point at its place on the screen."""
+        before = self.project(pivot)[0]
+        self.turn = (self.turn + d_turn) % 360.0
+        self.lift = float(np.clip(self.lift + d_lift, -90.0, 90.0))
+        after = self.project(pivot)[0]
+        self.pan(before[0] - after[0], before[1] - after[1])
+
+    def to_clip(self, origin: np.ndarray) -> np.ndarray:
+        """4x4 matrix for positions relative to `origin`; depth spans the whole part."""
+        frame = self.frame()
+        matrix = np.eye(4)
+        matrix[0, :3] = frame[0] * 2 / (self.width * self.scale)
+        matrix[1, :3] = frame[1] * 2 / (self.height * self.scale)
+        matrix[2, :3] = -frame[2] / self.reach
+        offset = np.array([self.middle, self.middle, self.centre])
+        matrix[:3, 3] = [matrix[k, :3] @ (origin - offset[k]) for k in range(3)]
+        return matrix

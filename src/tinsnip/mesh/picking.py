@@ -1,0 +1,72 @@
+"""Where a ray first meets a mesh."""
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+
+__all__ = ["first_hit"]
+
+
+@kernel
+def _first_hit(vertices, faces, u, v, w, x, y, begin, end):
+    """Nearest triangle, along w, whose projection on the plane of u and v holds the point x, y."""
+    best = -np.inf
+    hit = -1
+    for f in range(begin, end):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        ax = vertices[a, 0] * u[0] + vertices[a, 1] * u[1] + vertices[a, 2] * u[2] - x
+        bx = vertices[b, 0] * u[0] + vertices[b, 1] * u[1] + vertices[b, 2] * u[2] - x
+        cx = vertices[c, 0] * u[0] + vertices[c, 1] * u[1] + vertices[c, 2] * u[2] - x
+        if (ax < 0 and bx < 0 and cx < 0) or (ax > 0 and bx > 0 and cx > 0):
+            continue
+        ay = vertices[a, 0] * v[0] + vertices[a, 1] * v[1] + vertices[a, 2] * v[2] - y
+        by = vertices[b, 0] * v[0] + vertices[b, 1] * v[1] + vertices[b, 2] * v[2] - y
+        cy = vertices[c, 0] * v[0] + vertices[c, 1] * v[1] + vertices[c, 2] * v[2] - y
+        if (ay < 0 and by < 0 and cy < 0) or (ay > 0 and by > 0 and cy > 0):
+            continue
+        p = bx * cy - by * cx
+        q = cx * ay - cy * ax
+        r = ax * by - ay * bx
+        if (p < 0 or q < 0 or r < 0) and (p > 0 or q > 0 or r > 0):
+            continue
+        total = p + q + r
+        if total == 0.0:
+            continue
+        az = vertices[a, 0] * w[0] + vertices[a, 1] * w[1] + vertices[a, 2] * w[2]
+        bz = vertices[b, 0] * w[0] + vertices[b, 1] * w[1] + vertices[b, 2] * w[2]
+        cz = vertices[c, 0] * w[0] + vertices[c, 1] * w[1] + vertices[c, 2] * w[2]
+        height = (p * az + q * bz + r * cz) / total
+        if height > best:
+            best = height
+            hit = f
+    return hit, best
+
+
+def first_hit(
+    vertices: np.ndarray, faces: np.ndarray, point: np.ndarray, direction: np.ndarray
+) -> tuple[int, np.ndarray] | None:
+    """The first triangle that a line meets, coming from infinitely far.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+    point : ndarray, shape (3,)
+        Any point on the line.
+    direction : ndarray, shape (3,)
+        Unit vector in which the line is travelled.
+
+    Returns
+    -------
+    tuple of int and ndarray, or None
+        The triangle and the point met.
+    """
+    helper = np.eye(3)[int(np.argmin(np.abs(direction)))]
+    u = np.cross(direction, helper)
+    u /= np.linalg.norm(u)
+    v = np.cross(direction, u)
+    w = -np.asarray(direction, dtype=float)
+    hit, height = _first_hit(vertices, faces, u, v, w, float(point @ u), float(point @ v), 0, len(faces))
+    if hit < 0:
+        return None
+    return int(hit), (point @ u) * u + (point @ v) * v + height * w

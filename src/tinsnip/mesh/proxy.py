@@ -1,0 +1,59 @@
+"""A light stand-in for a dense mesh, to draw while the view moves."""
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+
+__all__ = ["light_proxy"]
+
+_WORTH_FROM = 300_000
+_CELLS = 220
+
+
+@kernel
+def _cluster(places, low, scale, cells, chosen, of):
+    """Represent each grid cell by its first vertex."""
+    for v in range(places.shape[0]):
+        i = int((places[v, 0] - low[0]) * scale)
+        j = int((places[v, 1] - low[1]) * scale)
+        k = int((places[v, 2] - low[2]) * scale)
+        cell = (i * cells + j) * cells + k
+        if chosen[cell] < 0:
+            chosen[cell] = v
+        of[v] = chosen[cell]
+
+
+@kernel
+def _proxy_faces(faces, of, out):
+    n = 0
+    for f in range(faces.shape[0]):
+        a, b, c = of[faces[f, 0]], of[faces[f, 1]], of[faces[f, 2]]
+        if a != b and b != c and c != a:
+            out[n, 0], out[n, 1], out[n, 2] = a, b, c
+            n += 1
+    return n
+
+
+def light_proxy(places: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Coarser triangles over some of a mesh's own vertices, by clustering (Rossignac and Borrel 1993).
+
+    Parameters
+    ----------
+    places : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+
+    Returns
+    -------
+    ndarray of int32, shape (P, 3)
+        The given faces themselves where they are few already.
+    """
+    if len(faces) <= _WORTH_FROM:
+        return faces
+    low = places.min(axis=0)
+    extent = float((places.max(axis=0) - low).max()) or 1.0
+    cells = _CELLS
+    chosen = np.full((cells + 1) ** 3, -1, dtype=np.int32)
+    of = np.empty(len(places), dtype=np.int32)
+    _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of)
+    out = np.empty((len(faces), 3), dtype=np.int32)
+    return out[: _proxy_faces(faces, of, out)].copy()
