@@ -4,7 +4,10 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from tinsnip.mesh import Mesh
+import numpy as np
+
+from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
@@ -40,6 +43,15 @@ class Examination:
         """One finding for each sort of tangle."""
         return find_tangles(self.mesh, self.tangles)
 
+    @cached_property
+    def made_share(self) -> float:
+        """Share of the surface's area that was made, not measured; 0 to 1."""
+        made = self.mesh.provenance == MADE
+        if not made.any():
+            return 0.0
+        area = np.linalg.norm(face_vectors(self.mesh.vertices, self.mesh.faces[made]), axis=1).sum()
+        return float(area / max(self.mesh.area, 1e-300))
+
     def counts(self) -> dict[str, Any]:
         """The counted facts under their contract names; `crossings` is null while it is not checked."""
         mesh = self.mesh
@@ -62,6 +74,7 @@ class Examination:
             "crossings": None,
             "volume_mm3": mesh.volume,
             "area_mm2": mesh.area,
+            "made_share": self.made_share,
             "size_mm": [float(x) for x in mesh.size],
             "ready": self.readiness.ready,
             "reasons": self.readiness.reasons,

@@ -9,6 +9,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.fairing import fair
 from tinsnip.treat.filling import add_triangles, fill_loop
@@ -58,7 +59,8 @@ class Patch(Treatment):
         rings = [corner[loops.loop(i)][::-1] for i in numbers]
         patched = _patch_rings(mesh, rings, self.flow, context)
         added = len(patched.faces) - len(mesh.faces)
-        figures = {"holes": len(rings), "triangles": added}
+        area = float(np.linalg.norm(face_vectors(patched.vertices, patched.faces[len(mesh.faces) :]), axis=1).sum())
+        figures = {"holes": len(rings), "triangles": added, "area_mm2": area}
         return Outcome(patched, f"Patched {counted(len(rings), 'hole')}", figures)
 
 

@@ -1,0 +1,46 @@
+"""Start the window."""
+
+import os
+import sys
+from pathlib import Path
+
+from PySide6.QtGui import QSurfaceFormat
+from PySide6.QtWidgets import QApplication
+
+from tinsnip.app.theme import STYLE
+
+__all__ = ["make_application", "run_window"]
+
+
+def make_application() -> QApplication:
+    """The application, with the surface format that the view needs set before anything is drawn."""
+    surface = QSurfaceFormat()
+    surface.setVersion(3, 3)
+    surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
+    surface.setDepthBufferSize(24)
+    surface.setSwapInterval(0)
+    QSurfaceFormat.setDefaultFormat(surface)
+    existing = QApplication.instance()
+    if existing is not None:
+        return existing
+    os.environ.setdefault("QT_API", "pyside6")
+    application = QApplication([sys.argv[0]])
+    application.setApplicationName("Tinsnip")
+    application.setOrganizationName("Tinsnip")
+    application.setStyle("Fusion")
+    application.setStyleSheet(STYLE)
+    return application
+
+
+def run_window(files: list[Path], demo: str | None = None) -> int:
+    """Open the window, on a file or on a demo scan; returns the exit code."""
+    application = make_application()
+    from tinsnip.app.window import Window
+
+    window = Window()
+    window.show()
+    if files:
+        window.session.open_file(files[0])
+    elif demo is not None:
+        window.open_demo(demo)
+    return application.exec()

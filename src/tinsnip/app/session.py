@@ -1,0 +1,359 @@
+"""The window's one state: a job, what was found on it, what is ticked, what is previewed.
+
+Views listen to its signals and call its methods; they never talk to each other.
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from tinsnip.app.buffers import ViewBuffers, make_buffers
+from tinsnip.app.worker import Task, start
+from tinsnip.formats import read_scan
+from tinsnip.job import Job, release
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+from tinsnip.survey import Examination, Finding, Kind, examine
+from tinsnip.treat import Context, Outcome, Treatment
+
+__all__ = ["STATIONS", "Preview", "Session"]
+
+STATIONS = ("Intake", "Stand", "Trim", "Strays", "Holes", "Surface", "Reduce", "Solid", "Release")
+
+
+@dataclass(frozen=True)
+class Preview:
+    """A treatment worked out but not applied, and the mesh it was worked out for."""
+
+    treatment: Treatment
+    before: Mesh
+    outcome: Outcome
+    seconds: float
+
+
+class Session(QObject):
+    """Job, findings and choices, with signals."""
+
+    mesh_changed = Signal()
+    log_changed = Signal()
+    buffers_ready = Signal(object)
+    examined = Signal()
+    station_changed = Signal(int)
+    ticks_changed = Signal()
+    preview_changed = Signal()
+    snip_changed = Signal()
+    fly_to = Signal(object)
+    hovered = Signal(object)
+    busy_changed = Signal()
+    message = Signal(str, bool)
+    released = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.job = Job()
+        self.examination: Examination | None = None
+        self.station = 0
+        self.unticked: set[tuple[str, int]] = set()
+        self.preview: Preview | None = None
+        self.busy: Task | None = None
+        self.busy_title = ""
+        self.last_release: tuple[Path, Mesh, Examination] | None = None
+        self._background: dict[str, Task] = {}
+        self._buffers: dict[int, ViewBuffers] = {}
+        self._examinations: dict[int, Examination] = {}
+
+    @property
+    def mesh(self) -> Mesh | None:
+        """The present mesh of the active piece."""
+        return self.job.piece.mesh if self.job.piece else None
+
+    # ---- opening
+
+    def open_file(self, path: Path, unit: str | None = None) -> None:
+        """Open a scan as the job; what was open before is replaced."""
+        self.open_with(lambda progress: read_scan(path, unit, progress), f"Opening {path.name}")
+
+    def open_with(self, reader: Callable[[Progress], object], title: str) -> None:
+        """Open what a function reads, off the window's thread."""
+
+        def done(scan: object) -> None:
+            self.job = Job()
+            self.unticked.clear()
+            self.last_release = None
+            self._buffers.clear()
+            self._examinations.clear()
+            self.job.open(scan)
+            self.set_station(0)
+            self._changed()
+
+        self._foreground(title, reader, done)
+
+    # ---- work
+
+    def _foreground(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work the user waits for: shown, with Cancel; one at a time."""
+        if self.busy is not None:
+            self.message.emit(f"{self.busy_title} is still going on; wait for it or cancel it", True)
+            return
+
+        def finish() -> None:
+            self.busy = None
+            self.busy_changed.emit()
+
+        def succeed(result: object) -> None:
+            finish()
+            done(result)
+
+        def fail(text: str) -> None:
+            finish()
+            self.message.emit(text, True)
+
+        def stop() -> None:
+            finish()
+            self.message.emit(f"{title}: cancelled; nothing was changed", False)
+
+        task = Task(work, succeed, fail, stop)
+        self.busy, self.busy_title = task, title
+        self.busy_changed.emit()
+        start(task)
+
+    def _behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work nobody waits for; a newer one under the same name cancels the older."""
+        if name in self._background:
+            self._background[name].progress.cancel()
+
+        def succeed(result: object) -> None:
+            if self._background.get(name) is task:
+                del self._background[name]
+                done(result)
+
+        def drop(text: str = "") -> None:
+            if self._background.get(name) is task:
+                del self._background[name]
+                if text:
+                    self.message.emit(text, True)
+
+        task = Task(work, succeed, drop, drop)
+        self._background[name] = task
+        start(task)
+
+    def measure(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work out a figure behind the scenes; a newer request under the same name replaces it."""
+        self._behind(name, work, done)
+
+    @property
+    def idle(self) -> bool:
+        """Nothing is being worked out, before or behind the scenes."""
+        return self.busy is None and not self._background
+
+    def apply(self, treatment: Treatment) -> None:
+        """Apply a treatment to the active piece; at once when its preview stands."""
+        mesh = self.mesh
+        if mesh is None:
+            return
+        known = self.preview
+        if known is not None and known.before is mesh and known.treatment == treatment:
+            self._enter(treatment, known.outcome, known.seconds)
+            return
+        raw = self.job.piece.raw
+        begun = time.perf_counter()
+
+        def done(outcome: object) -> None:
+            if self.mesh is mesh:
+                self._enter(treatment, outcome, time.perf_counter() - begun)
+
+        self._foreground(treatment.title, lambda p: treatment.apply(mesh, Context(p, raw)), done)
+
+    def apply_all(self, treatments: list[Treatment]) -> None:
+        """Apply several treatments one after another; each is a step of its own in the log."""
+        mesh = self.mesh
+        if mesh is None:
+            return
+        raw = self.job.piece.raw
+
+        def work(progress: Progress) -> list[tuple[Treatment, Outcome, float]]:
+            results, at = [], mesh
+            for i, treatment in enumerate(treatments):
+                begun = time.perf_counter()
+                with progress.part(i / len(treatments), (i + 1) / len(treatments)):
+                    outcome = treatment.apply(at, Context(progress, raw))
+                at = outcome.mesh
+                results.append((treatment, outcome, time.perf_counter() - begun))
+            return results
+
+        def done(results: object) -> None:
+            if self.mesh is mesh:
+                entered = [self.job.enter(*result) for result in results]
+                self.message.emit("; ".join(outcome.text for _, outcome, _ in results), False)
+                if any(entered):
+                    self._changed()
+
+        self._foreground(treatments[0].title, work, done)
+
+    def _enter(self, treatment: Treatment, outcome: Outcome, seconds: float) -> None:
+        if self.job.enter(treatment, outcome, seconds):
+            self.message.emit(outcome.text, False)
+            self._changed()
+        else:
+            self.message.emit(outcome.text, False)
+            self.cancel_preview()
+
+    def ask_preview(self, treatment: Treatment) -> None:
+        """Work a treatment out behind the scenes, to be looked at before it is applied."""
+        mesh = self.mesh
+        if mesh is None:
+            return
+        if self.preview is not None and self.preview.before is mesh and self.preview.treatment == treatment:
+            return
+        raw = self.job.piece.raw
+        begun = time.perf_counter()
+
+        def done(outcome: object) -> None:
+            if self.mesh is mesh:
+                self.preview = Preview(treatment, mesh, outcome, time.perf_counter() - begun)
+                self.preview_changed.emit()
+
+        self._behind("preview", lambda p: treatment.apply(mesh, Context(p, raw)), done)
+
+    def cancel_preview(self) -> None:
+        """Leave a preview without a trace."""
+        if "preview" in self._background:
+            self._background.pop("preview").progress.cancel()
+        if self.preview is not None:
+            self.preview = None
+            self.preview_changed.emit()
+
+    def undo(self) -> None:
+        """Go back one step."""
+        if self.job.can_undo and self.busy is None:
+            entry = self.job.undo()
+            self.message.emit(f"Undone: {entry.text}", False)
+            self._changed()
+
+    def redo(self) -> None:
+        """Go forward one step."""
+        if self.job.can_redo and self.busy is None:
+            entry = self.job.redo()
+            self.message.emit(f"Redone: {entry.text}", False)
+            self._changed()
+
+    def go_to(self, cursor: int) -> None:
+        """Go to a line of the log."""
+        if self.busy is None and cursor != self.job.cursor:
+            self.job.go_to(cursor)
+            self._changed()
+
+    def export(self, path: Path) -> None:
+        """Write the mesh, read it back, and judge the file."""
+        mesh = self.mesh
+        if mesh is None:
+            return
+        scan = self.job.piece.scan
+        if scan is not None and path.exists() and scan.path.exists() and path.samefile(scan.path):
+            self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
+            return
+
+        def done(examination: object) -> None:
+            self.last_release = (path, mesh, examination)
+            self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
+            self.released.emit(path)
+
+        self._foreground(f"Writing {path.name}", lambda p: release(mesh, path, None, p), done)
+
+    def _changed(self) -> None:
+        """The mesh is another one: drop what belonged to the old, and work out the new."""
+        self.unticked.clear()
+        self.preview = None
+        if "preview" in self._background:
+            self._background.pop("preview").progress.cancel()
+        mesh = self.mesh
+        self.examination = self._examinations.get(id(mesh))
+        self.mesh_changed.emit()
+        self.log_changed.emit()
+        self.preview_changed.emit()
+        kept = {id(mesh)} | {id(m) for e in self.job.log for m in (e.before, e.after)}
+        self._buffers = {key: value for key, value in list(self._buffers.items())[-6:] if key in kept}
+        self._examinations = {key: value for key, value in self._examinations.items() if key in kept}
+        if id(mesh) in self._buffers:
+            self.buffers_ready.emit(self._buffers[id(mesh)])
+        else:
+            self._behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
+        if self.examination is not None:
+            self.examined.emit()
+        else:
+            self._behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
+
+    def _take_buffers(self, buffers: ViewBuffers) -> None:
+        if buffers.mesh is self.mesh:
+            self._buffers[id(buffers.mesh)] = buffers
+            self.buffers_ready.emit(buffers)
+
+    def _take_examination(self, examination: Examination) -> None:
+        if examination.mesh is self.mesh:
+            self._examinations[id(examination.mesh)] = examination
+            self.examination = examination
+            self.examined.emit()
+
+    # ---- choices
+
+    def set_station(self, index: int) -> None:
+        """Open a station."""
+        if index != self.station:
+            self.cancel_preview()
+        self.station = index
+        self.station_changed.emit(index)
+
+    def findings(self, station: int | None = None) -> list[Finding]:
+        """What a station lists."""
+        if self.examination is None:
+            return []
+        name = STATIONS[self.station if station is None else station]
+        if name == "Strays":
+            return self.examination.strays
+        if name == "Holes":
+            return self.examination.openings
+        if name == "Surface":
+            return self.examination.knots
+        if name == "Solid":
+            return [f for f in self.examination.openings if f.kind is Kind.RIM]
+        return []
+
+    def is_ticked(self, finding: Finding) -> bool:
+        """Whether a finding takes part in its station's treatment."""
+        return finding.kind is not Kind.RIM and (finding.kind.value, finding.key) not in self.unticked
+
+    def tick(self, findings: list[Finding], on: bool) -> None:
+        """Tick or untick findings."""
+        for finding in findings:
+            key = (finding.kind.value, finding.key)
+            if on:
+                self.unticked.discard(key)
+            else:
+                self.unticked.add(key)
+        self.ticks_changed.emit()
+
+    def ticked_keys(self, kinds: tuple[Kind, ...]) -> tuple[int, ...] | None:
+        """Keys of the ticked findings of some kinds; None when that is all of them."""
+        if self.examination is None:
+            return None
+        every = [f for f in (*self.examination.strays, *self.examination.openings) if f.kind in kinds]
+        chosen = [f.key for f in every if self.is_ticked(f)]
+        return None if len(chosen) == len(every) else tuple(chosen)
+
+    def shell_roles(self) -> np.ndarray | None:
+        """0 main, 1 stray, 3 void, for each shell."""
+        if self.examination is None:
+            return None
+        roles = self.examination.roles
+        return np.where(roles.void, 3, np.where(roles.crumb | roles.chunk, 1, 0)).astype(np.uint8)
+
+
+def _examine_whole(mesh: Mesh, progress: Progress) -> Examination:
+    """Examine, and work the findings' lists out while still off the window's thread."""
+    examination = examine(mesh, progress)
+    _ = examination.strays, examination.openings, examination.knots, examination.made_share
+    return examination

@@ -1,0 +1,375 @@
+"""The view of the part: drawing and gestures."""
+
+import moderngl
+import numpy as np
+from PySide6.QtCore import QPointF, Qt, QTimer, QVariantAnimation, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtOpenGLWidgets import QOpenGLWidget
+
+from tinsnip.app.buffers import ViewBuffers, marked
+from tinsnip.app.camera import Camera
+from tinsnip.app.overlay import Overlay
+from tinsnip.app.scene import Scene
+from tinsnip.app.session import STATIONS, Session
+from tinsnip.app.snipplan import SnipPlan
+from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.picking import first_hit
+from tinsnip.survey import Finding, Kind
+
+__all__ = ["Viewport"]
+
+_HOLE_LINE = {
+    "first": (0.66, 0.42, 0.92),
+    "second": (0.97, 0.94, 1.0),
+    "period": 13.0,
+    "share": 0.62,
+    "width": 3.4,
+}
+_RIM_LINE = {"first": (0.97, 0.95, 0.88), "second": (0.15, 0.15, 0.16), "period": 9.0, "share": 0.55, "width": 3.0}
+_REST_MS = 140
+
+
+class Viewport(QOpenGLWidget):
+    """Turns with the left or middle button, pans with the right, zooms to the pointer with the wheel."""
+
+    snip_edited = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.camera = Camera()
+        self.scene: Scene | None = None
+        self.overlay = Overlay(session, self.camera, self)
+        self.picking_points = False
+        self._buffers: ViewBuffers | None = None
+        self._pending: ViewBuffers | None = None
+        self._fitted: object = None
+        self._moving = False
+        self._press: QPointF | None = None
+        self._pivot = np.zeros(3)
+        self._drag = ""
+        self._flight: QVariantAnimation | None = None
+        self.frames = 0
+        self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
+        self.setMinimumSize(320, 240)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("View of the part")
+        self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
+        self._rest.timeout.connect(self._come_to_rest)
+        session.buffers_ready.connect(self._take_buffers)
+        session.mesh_changed.connect(self.redraw)
+        session.examined.connect(self._show_findings)
+        session.station_changed.connect(self._show_findings)
+        session.ticks_changed.connect(self.overlay.update)
+        session.preview_changed.connect(self._show_preview)
+        session.fly_to.connect(self.fly_to)
+        session.hovered.connect(self._hover)
+
+    # ---- drawing
+
+    def initializeGL(self) -> None:
+        self.scene = Scene(moderngl.create_context())
+        if self._buffers is not None and self._pending is None:
+            self._pending = self._buffers
+
+    def paintGL(self) -> None:
+        scene = self.scene
+        target = scene.context.detect_framebuffer(self.defaultFramebufferObject())
+        if self._pending is not None:
+            scene.set_mesh(self._pending)
+            self._buffers, self._pending = self._pending, None
+            self._show_findings()
+            self._show_preview()
+        ratio = self.devicePixelRatioF()
+        if self.session.mesh is None:
+            scene.triangles = 0
+            target.use()
+            target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
+            return
+        if self._moving:
+            scene.draw_light(target, self.camera, ratio)
+        elif not scene.draw_slice(target, self.camera, ratio):
+            QTimer.singleShot(0, self.update)
+        self.frames += 1
+
+    @property
+    def is_settled(self) -> bool:
+        """The full mesh is on the screen."""
+        scene = self.scene
+        ready = scene is not None and self._pending is None and not self._moving
+        return ready and (scene.triangles == 0 or scene.stage_done >= scene.triangles)
+
+    def redraw(self, *_: object) -> None:
+        """Draw again from the start."""
+        if self.scene is not None:
+            self.scene.stage_done = 0
+        self.update()
+        self.overlay.update()
+
+    def _moved(self) -> None:
+        """The view has moved: light drawing until it rests."""
+        self._moving = True
+        self._rest.start()
+        self.redraw()
+
+    def _come_to_rest(self) -> None:
+        self._moving = False
+        self.redraw()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.overlay.setGeometry(self.rect())
+        was = self.camera.width
+        self.camera.width, self.camera.height = max(1, self.width()), max(1, self.height())
+        if was != self.camera.width and self._fitted is not None and self.frames < 3:
+            self.fit()
+        self.redraw()
+
+    # ---- what is shown
+
+    def _take_buffers(self, buffers: ViewBuffers) -> None:
+        self._pending = buffers
+        box = buffers.mesh.box
+        self.camera.set_part(box)
+        piece = self.session.job.piece
+        if piece is not None and self._fitted is not piece:
+            self._fitted = piece
+            self.fit()
+        self.redraw()
+
+    def fit(self) -> None:
+        """Show all of the part."""
+        mesh = self.session.mesh
+        if mesh is not None and len(mesh.faces):
+            self.camera.fit(mesh.box)
+            self._moved()
+
+    def set_scan_colour(self, on: bool) -> None:
+        """Show scan colours instead of tin."""
+        if self.scene is not None:
+            self.scene.scan_colour = on
+            self.redraw()
+
+    def set_snip(self, snip: SnipPlan | None) -> None:
+        """Show a snip being set up, and its waste."""
+        self.overlay.snip = snip
+        self.show_waste()
+
+    def show_waste(self) -> None:
+        """Hatch what the snip would cut away."""
+        if self.scene is not None:
+            snip = self.overlay.snip
+            self.scene.waste = snip.waste_plane() if snip is not None else None
+        self._moved()
+
+    def _show_findings(self, *_: object) -> None:
+        """Boundary lines, roles of shells, tags."""
+        scene, found, buffers = self.scene, self.session.examination, self._buffers
+        if scene is None or buffers is None or self._pending is not None:
+            return
+        if found is None or found.mesh is not buffers.mesh:
+            return
+        self.makeCurrent()
+        lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
+        scene.set_lines(lines)
+        roles = self.session.shell_roles()
+        is_void = (roles == 3)[found.mesh.shells.label] if len(roles) else np.zeros(0, dtype=bool)
+        shine = STATIONS[self.session.station] in ("Intake", "Strays", "Release")
+        void_faces = found.mesh.faces[is_void] if shine else found.mesh.faces[:0]
+        scene.set_roles(marked(found.mesh, buffers.colours, roles), void_faces)
+        self.redraw()
+
+    def _show_preview(self) -> None:
+        """The triangles a previewed treatment would make."""
+        if self.scene is None:
+            return
+        preview = self.session.preview
+        self.makeCurrent()
+        if preview is None or preview.before is not self.session.mesh:
+            self.scene.set_patch(None, None)
+        else:
+            after = preview.outcome.mesh
+            made = after.faces[len(preview.before.faces) :]
+            corners = after.vertices[made].reshape(-1, 3)
+            normals = face_vectors(after.vertices, made)
+            normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+            self.scene.set_patch(corners, np.repeat(normals, 3, axis=0))
+        self.redraw()
+
+    def _hover(self, finding: Finding | None) -> None:
+        self.overlay.hovered = finding
+        self.overlay.update()
+
+    # ---- going there
+
+    def fly_to(self, finding: Finding) -> None:
+        """Bring a finding to the middle, seen from its open side, large enough to judge."""
+        camera = self.camera
+        size = max(finding.size if finding.kind is not Kind.RIM else camera.reach * 0.6, camera.reach * 0.02)
+        if finding.kind is Kind.TANGLE:
+            size = camera.reach * 0.05
+        scale = 3.2 * size / max(200, min(camera.width, camera.height))
+        turn, lift = camera.turn, camera.lift
+        if finding.kind is Kind.HOLE and len(finding.outline) >= 3:
+            centred = finding.outline - finding.outline.mean(axis=0)
+            normal = np.cross(centred, np.roll(centred, -1, axis=0)).sum(axis=0)
+            length = np.linalg.norm(normal)
+            if length > 0:  # along the half-edges a hole runs clockwise, seen from outside
+                eye = -normal / length
+                lift = float(np.clip(np.degrees(np.arcsin(np.clip(eye[2], -1, 1))), -75, 75))
+                if abs(eye[2]) < 0.995:
+                    turn = float(np.degrees(np.arctan2(eye[0], -eye[1])))
+        start = (camera.turn, camera.lift, camera.middle.copy(), np.log(camera.scale))
+        swing = (turn - start[0] + 180) % 360 - 180
+
+        def step(t: float) -> None:
+            camera.turn = (start[0] + t * swing) % 360
+            camera.lift = start[1] + t * (lift - start[1])
+            camera.middle = start[2] + t * (finding.place - start[2])
+            camera.scale = float(np.exp(start[3] + t * (np.log(scale) - start[3])))
+            self._moved()
+
+        self._flight = QVariantAnimation(self, duration=240, startValue=0.0, endValue=1.0)
+        self._flight.valueChanged.connect(step)
+        self._flight.start()
+
+    def look_from(self, turn: float, lift: float) -> None:
+        """Look from a direction, about the middle of the view."""
+        self.camera.turn, self.camera.lift = turn, lift
+        self._moved()
+
+    # ---- gestures
+
+    def surface_point(self, x: float, y: float) -> np.ndarray | None:
+        """The point of the surface under a pixel."""
+        mesh = self.session.mesh
+        if mesh is None or len(mesh.faces) == 0:
+            return None
+        point, direction = self.camera.ray(x, y)
+        hit = first_hit(mesh.vertices, mesh.faces, point, direction)
+        return None if hit is None else hit[1]
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        if self.session.mesh is None:
+            return
+        x, y = event.position().x(), event.position().y()
+        self._press = event.position()
+        if event.button() == Qt.MouseButton.LeftButton:
+            tab = self.overlay.tab_at(x, y)
+            if tab is not None:
+                self._drag = tab
+                self.overlay.held_tab = tab
+                self.overlay.update()
+                return
+            finding = self.overlay.tag_at(x, y)
+            if finding is not None:
+                self._drag = ""
+                self.session.fly_to.emit(finding)
+                return
+            if self.picking_points:
+                self._click_point(x, y)
+                self._drag = ""
+                return
+        self._drag = "pan" if event.button() == Qt.MouseButton.RightButton else "turn"
+        point = self.surface_point(x, y)
+        if point is None:
+            point = self.camera.centre
+        self._pivot = point
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is None or not self._drag:
+            over = self.overlay.tab_at(event.position().x(), event.position().y())
+            tag = self.overlay.tag_at(event.position().x(), event.position().y())
+            pointing = over is not None or tag is not None
+            cross = Qt.CursorShape.CrossCursor if self.picking_points else Qt.CursorShape.ArrowCursor
+            self.setCursor(Qt.CursorShape.PointingHandCursor if pointing else cross)
+            if tag is not self.overlay.hovered and (tag is not None or self.underMouse()):
+                self._hover(tag)
+            return
+        delta = event.position() - self._press
+        self._press = event.position()
+        if self._drag == "pan":
+            self.camera.pan(delta.x(), delta.y())
+            self._moved()
+        elif self._drag == "turn":
+            self.camera.turn_about(self._pivot, -0.4 * delta.x(), 0.4 * delta.y())
+            self._moved()
+        else:
+            self._drag_tab(delta.x(), delta.y())
+
+    def _drag_tab(self, dx: float, dy: float) -> None:
+        snip = self.overlay.snip
+        if snip is None:
+            return
+        right, up, _ = self.camera.frame()
+        flat = np.array([snip.normal @ right, snip.normal @ up])
+        length2 = float(flat @ flat)
+        if length2 > 0.02:
+            distance = (dx * flat[0] - dy * flat[1]) * self.camera.scale / length2
+        else:  # looked at along its normal: up is along it
+            distance = -dy * self.camera.scale
+        if self._drag == "slide":
+            snip.slide(distance)
+        else:
+            snip.tilt_side(int(self._drag[-1]), distance)
+        self.show_waste()
+        self.snip_edited.emit()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._press = None
+        self._drag = ""
+        if self.overlay.held_tab is not None:
+            self.overlay.held_tab = None
+            self.overlay.update()
+
+    def begin_two_points(self) -> None:
+        """Let the next two clicks set the snip's plane."""
+        self.picking_points = True
+        self.overlay.clicked_points = []
+        self.overlay.hint = "Click the first of two points on the line of the cut  (Esc to leave)"
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.overlay.update()
+
+    def end_two_points(self) -> None:
+        """Leave the two-point tool."""
+        self.picking_points = False
+        self.overlay.clicked_points = []
+        self.overlay.hint = ""
+        self.unsetCursor()
+        self.overlay.update()
+
+    def _click_point(self, x: float, y: float) -> None:
+        point = self.surface_point(x, y)
+        if point is None:  # beside the part: level with its middle
+            start, direction = self.camera.ray(x, y)
+            point = start + ((self.camera.centre - start) @ direction) * direction
+        self.overlay.clicked_points.append(point)
+        self.overlay.hint = "Click the second point  (Esc to leave)"
+        if len(self.overlay.clicked_points) == 2 and self.overlay.snip is not None:
+            a, b = self.overlay.clicked_points
+            self.overlay.snip.set_two_points(a, b, -self.camera.frame()[2])
+            self.end_two_points()
+            self.show_waste()
+            self.snip_edited.emit()
+        self.overlay.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        steps = event.angleDelta().y() / 120.0
+        if steps and self.session.mesh is not None:
+            self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
+            self._moved()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        steps = {
+            Qt.Key.Key_Left: (-8, 0),
+            Qt.Key.Key_Right: (8, 0),
+            Qt.Key.Key_Up: (0, 8),
+            Qt.Key.Key_Down: (0, -8),
+        }
+        if event.key() in steps:
+            self.camera.turn_about(self.camera.middle, *steps[event.key()])
+            self._moved()
+        else:
+            super().keyPressEvent(event)

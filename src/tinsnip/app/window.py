@@ -1,0 +1,486 @@
+"""The main window: top bar, ticket, view, tray with the log, status line."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import qtawesome
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QMainWindow,
+    QMenu,
+    QMenuBar,
+    QProgressBar,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tinsnip.app.session import STATIONS, Session
+from tinsnip.app.ticket import Ticket, grouped
+from tinsnip.app.trays import make_trays, megabytes
+from tinsnip.app.viewport import Viewport
+from tinsnip.demo import DEMO_SCANS, demo_file
+from tinsnip.formats import FORMATS, read_scan
+from tinsnip.progress import Progress
+
+__all__ = ["Window"]
+
+_OPEN_FILTER = "Scans (*.stl *.ply *.obj);;All files (*)"
+
+
+class Window(QMainWindow):
+    """One window, one job."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.session = Session()
+        self.setWindowTitle("Tinsnip")
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self.viewport = Viewport(self.session)
+        self.ticket = Ticket(self.session)
+        self.trays = make_trays(self.session, self.viewport)
+        self._actions: dict[str, QAction] = {}
+        self._build_menus()
+        self._build_layout()
+        self._build_busy()
+        session = self.session
+        session.station_changed.connect(self._open_station)
+        session.busy_changed.connect(self._show_busy)
+        session.message.connect(self._show_message)
+        for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
+            signal.connect(self.refresh)
+        self.trays[8].export_asked.connect(self.ask_export)
+        self._station_shown = -1
+        self._open_station(0)
+        self.refresh()
+
+    # ---- building
+
+    def _action(
+        self, menu: QMenu, text: str, call: Callable[[], object], keys: str = "", checkable: bool = False
+    ) -> QAction:
+        action = QAction(text, self)
+        if keys:
+            action.setShortcut(QKeySequence(keys))
+        action.setCheckable(checkable)
+        action.triggered.connect(lambda *_: call())
+        menu.addAction(action)
+        self._actions[text] = action
+        return action
+
+    def _build_menus(self) -> None:
+        bar = QMenuBar()
+        job, edit, station, view = (bar.addMenu(name) for name in ("Job", "Edit", "Station", "View"))
+        self._action(job, "Open a scan…", self.ask_open, "Ctrl+O")
+        demos = job.addMenu("Open a demo scan")
+        for name in DEMO_SCANS:
+            self._action(demos, name, lambda name=name: self.open_demo(name))
+        self.export_action = self._action(job, "Export…", self.ask_export, "Ctrl+E")
+        job.addSeparator()
+        self._action(job, "Quit", self.close, "Ctrl+Q")
+        self.undo_action = self._action(edit, "Undo", self.session.undo, "Ctrl+Z")
+        self.redo_action = self._action(edit, "Redo", self.session.redo, "Ctrl+Shift+Z")
+        self.undo_action.setIcon(qtawesome.icon("fa5s.undo", color="#e9e5dc", color_disabled="#6f7477"))
+        self.redo_action.setIcon(qtawesome.icon("fa5s.redo", color="#e9e5dc", color_disabled="#6f7477"))
+        edit.addSeparator()
+        self.do_action = self._action(edit, "Do what the copper button says", self._press_copper, "Return")
+        self.leave_action = self._action(edit, "Leave the preview or tool", self._leave, "Esc")
+        self.swap_action = self._action(edit, "Swap the waste side", self._swap, "Tab")
+        for i, name in enumerate(STATIONS):
+            self._action(station, name, lambda i=i: self.session.set_station(i), str(i + 1))
+        self._action(view, "Fit all", self.viewport.fit, "F")
+        sides = (("front", 0, 0, "Alt+1"), ("right", 90, 0, "Alt+2"), ("back", 180, 0, "Alt+3"))
+        sides += (("left", 270, 0, "Alt+4"), ("top", 0, 90, "Alt+5"), ("under", 0, -90, "Alt+6"))
+        for name, turn, lift, keys in sides:
+            self._action(view, f"From {name}", lambda t=turn, h=lift: self.viewport.look_from(t, h), keys)
+        view.addSeparator()
+        group = QActionGroup(self)
+        self.tin_action = self._action(view, "Tin", lambda: self.viewport.set_scan_colour(False), "T", True)
+        self.colour_action = self._action(view, "Scan colour", lambda: self.viewport.set_scan_colour(True), "C", True)
+        for action in (self.tin_action, self.colour_action):
+            group.addAction(action)
+        self.tin_action.setChecked(True)
+        self.menus = bar
+
+    def _build_layout(self) -> None:
+        top = QWidget()
+        top.setObjectName("topbar")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(top)
+        row.setContentsMargins(0, 6, 12, 6)
+        brand = QLabel("Tinsnip")
+        brand.setObjectName("brand")
+        row.addWidget(brand)
+        self.menus.setSizePolicy(self.menus.sizePolicy().Policy.Maximum, self.menus.sizePolicy().Policy.Preferred)
+        row.addWidget(self.menus)
+        for action in (self.undo_action, self.redo_action):
+            button = QToolButton()
+            button.setDefaultAction(action)
+            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonIconOnly)
+            button.setAccessibleName(action.text())
+            row.addWidget(button)
+        row.addStretch(1)
+        self.state_button = QPushButton()
+        self.state_button.setObjectName("state")
+        self.state_button.clicked.connect(self._go_to_what_is_missing)
+        row.addWidget(self.state_button)
+
+        view_row = QWidget()
+        view_row.setObjectName("viewrow")
+        view_row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        view_box = QHBoxLayout(view_row)
+        view_box.setContentsMargins(10, 5, 10, 5)
+        for action in (self.tin_action, self.colour_action):
+            button = QToolButton()
+            button.setDefaultAction(action)
+            view_box.addWidget(button)
+        view_box.addStretch(1)
+        fit = QToolButton()
+        fit.setDefaultAction(self._actions["Fit all"])
+        view_box.addWidget(fit)
+        middle = QWidget()
+        middle_box = QVBoxLayout(middle)
+        middle_box.setContentsMargins(0, 0, 0, 0)
+        middle_box.setSpacing(0)
+        middle_box.addWidget(view_row)
+        middle_box.addWidget(self.viewport, 1)
+
+        tray = QWidget()
+        tray.setObjectName("tray")
+        tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        tray.setFixedWidth(288)
+        tray_box = QVBoxLayout(tray)
+        tray_box.setContentsMargins(0, 0, 0, 0)
+        tray_box.setSpacing(0)
+        self.stack = QStackedWidget()
+        for panel in self.trays:
+            self.stack.addWidget(panel)
+        scroll = QScrollArea()
+        scroll.setObjectName("trayscroll")
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self.stack)
+        tray_box.addWidget(scroll, 1)
+        log = QWidget()
+        log.setObjectName("log")
+        log.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        log_box = QVBoxLayout(log)
+        log_box.setContentsMargins(16, 8, 8, 6)
+        log_title = QLabel("LOG")
+        log_title.setObjectName("heading")
+        log_box.addWidget(log_title)
+        self.log_list = QListWidget()
+        self.log_list.setObjectName("loglist")
+        self.log_list.setAccessibleName("Log: click a line to go back to it")
+        self.log_list.itemClicked.connect(lambda item: self.session.go_to(item.data(Qt.ItemDataRole.UserRole)))
+        self.log_list.setFixedHeight(150)
+        self.log_list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        log_box.addWidget(self.log_list)
+        tray_box.addWidget(log)
+
+        status = QWidget()
+        status.setObjectName("statusline")
+        status.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        status_box = QHBoxLayout(status)
+        status_box.setContentsMargins(4, 5, 4, 5)
+        self.status = {name: QLabel() for name in ("triangles", "size", "made")}
+        for label in self.status.values():
+            status_box.addWidget(label)
+        status_box.addStretch(1)
+        self.said = QLabel()
+        status_box.addWidget(self.said)
+
+        centre = QWidget()
+        columns = QHBoxLayout()
+        columns.setContentsMargins(0, 0, 0, 0)
+        columns.setSpacing(0)
+        columns.addWidget(self.ticket)
+        columns.addWidget(middle, 1)
+        columns.addWidget(tray)
+        whole = QVBoxLayout(centre)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(top)
+        whole.addLayout(columns, 1)
+        whole.addWidget(status)
+        self.setCentralWidget(centre)
+        self._build_empty()
+        for widget in (self.viewport, self):
+            widget.installEventFilter(self)
+
+    def _build_empty(self) -> None:
+        """What the view shows before anything is open."""
+        self.empty = QFrame(self.viewport)
+        self.empty.setObjectName("card")
+        box = QVBoxLayout(self.empty)
+        box.setContentsMargins(28, 24, 28, 24)
+        box.setSpacing(10)
+        title = QLabel("Drop a scan here")
+        title.setObjectName("title")
+        box.addWidget(title)
+        text = QLabel("STL, PLY or OBJ, up to 10 million triangles")
+        text.setObjectName("muted")
+        box.addWidget(text)
+        self.open_button = QPushButton("Open a scan…    Ctrl+O")
+        self.open_button.setObjectName("democard")
+        self.open_button.clicked.connect(self.ask_open)
+        box.addWidget(self.open_button)
+        self.demo_buttons: dict[str, QPushButton] = {}
+        about = {"pump-cover": "Demo scan: pump cover\nA cast cover on a scanning bed, as scanned"}
+        for name in DEMO_SCANS:
+            button = QPushButton(about.get(name, f"Demo scan: {name}"))
+            button.setObjectName("democard")
+            button.clicked.connect(lambda _=False, name=name: self.open_demo(name))
+            box.addWidget(button)
+            self.demo_buttons[name] = button
+        self.empty.adjustSize()
+
+    def _build_busy(self) -> None:
+        self.busy_box = QFrame(self.viewport)
+        self.busy_box.setObjectName("busy")
+        box = QHBoxLayout(self.busy_box)
+        box.setContentsMargins(14, 10, 14, 10)
+        box.setSpacing(12)
+        self.busy_text = QLabel()
+        self.busy_text.setMinimumWidth(190)
+        self.busy_bar = QProgressBar()
+        self.busy_bar.setRange(0, 1000)
+        self.busy_bar.setFixedWidth(150)
+        self.busy_cancel = QPushButton("Cancel")
+        self.busy_cancel.clicked.connect(self._cancel)
+        for widget in (self.busy_text, self.busy_bar, self.busy_cancel):
+            box.addWidget(widget)
+        self.busy_box.hide()
+        self._busy_timer = QTimer(self, interval=100)
+        self._busy_timer.timeout.connect(self._tick_busy)
+        self.notice = QLabel(self.viewport)
+        self.notice.setObjectName("warning")
+        self.notice.setWordWrap(True)
+        self.notice.hide()
+        self._notice_timer = QTimer(self, singleShot=True, interval=12000)
+        self._notice_timer.timeout.connect(self.notice.hide)
+
+    # ---- actions
+
+    def ask_open(self) -> None:
+        """Ask for a scan and open it."""
+        path, _ = QFileDialog.getOpenFileName(self, "Open a scan", "", _OPEN_FILTER)
+        if path:
+            self.session.open_file(Path(path))
+
+    def open_demo(self, name: str) -> None:
+        """Open a demo scan, making it first where needed."""
+
+        def read(progress: Progress) -> object:
+            def note(text: str, share: float) -> None:
+                progress.step(text, 1000)[1] = int(1000 * share)
+
+            with progress.part(0.0, 0.9):
+                path = demo_file(name, note=note)
+            with progress.part(0.9, 1.0):
+                return read_scan(path, "mm", progress)
+
+        self.session.open_with(read, f"Demo scan {name}")
+
+    def ask_export(self, name: str = "") -> None:
+        """Ask where to write, and export."""
+        piece = self.session.job.piece
+        if piece is None:
+            return
+        name = name or self.trays[8].format.currentData()
+        suggested = str(Path(piece.name).with_suffix("")) + "-solid" + FORMATS[name].suffix
+        if piece.scan is not None:
+            suggested = str(piece.scan.path.parent / suggested)
+        chosen = f"{FORMATS[name].title} (*{FORMATS[name].suffix})"
+        path, _ = QFileDialog.getSaveFileName(self, "Export", suggested, chosen)
+        if path:
+            target = Path(path)
+            if target.suffix.lower() != FORMATS[name].suffix:
+                target = target.with_name(target.name + FORMATS[name].suffix)
+            self.session.export(target)
+
+    def _press_copper(self) -> None:
+        copper = self.trays[self.session.station].copper
+        focus = self.focusWidget()
+        if isinstance(focus, QAbstractButton) and focus is not copper and self.stack.isAncestorOf(focus):
+            focus.click()
+        elif copper is not None and copper.isEnabled() and self.session.mesh is not None:
+            copper.click()
+
+    def _leave(self) -> None:
+        if self.viewport.picking_points:
+            self.viewport.end_two_points()
+        elif self.session.busy is not None:
+            self._cancel()
+        else:
+            self.notice.hide()
+            self.session.cancel_preview()
+            if STATIONS[self.session.station] == "Trim":
+                self.session.set_station(0)
+
+    def _swap(self) -> None:
+        if STATIONS[self.session.station] == "Trim" and self.viewport.overlay.snip is not None:
+            self.trays[2].swap()
+
+    def _cancel(self) -> None:
+        if self.session.busy is not None:
+            self.session.busy.progress.cancel()
+
+    def _open_station(self, index: int) -> None:
+        if self._station_shown >= 0:
+            self.trays[self._station_shown].leave()
+        self._station_shown = index
+        self.stack.setCurrentIndex(index)
+        self.swap_action.setEnabled(STATIONS[index] == "Trim")
+        self.trays[index].refresh()
+        if self.session.mesh is not None:
+            self.trays[index].enter()
+
+    def _go_to_what_is_missing(self) -> None:
+        found = self.session.examination
+        if found is None:
+            return
+        station_of = {"closed": 4, "manifold": 5, "outward": 5, "volume": 5, "shells": 3, "voids": 3}
+        for check in found.readiness.checks:
+            if check.passed is False:
+                index = station_of.get(check.name, 8)
+                if check.name == "closed" and not found.boundaries.is_hole.any():
+                    index = 7
+                self.session.set_station(index)
+                return
+        self.session.set_station(8)
+
+    # ---- showing
+
+    def refresh(self, *_: object) -> None:
+        """Show the session as it is."""
+        session, mesh = self.session, self.session.mesh
+        self.empty.setVisible(mesh is None)
+        self.undo_action.setEnabled(session.job.can_undo)
+        self.redo_action.setEnabled(session.job.can_redo)
+        self.export_action.setEnabled(mesh is not None)
+        self.colour_action.setEnabled(mesh is not None and mesh.colour is not None)
+        if not self.colour_action.isEnabled() and self.colour_action.isChecked():
+            self.tin_action.trigger()
+        found = session.examination
+        if mesh is None:
+            state, ready = "No scan open", "none"
+        elif found is None:
+            state, ready = "Looking the scan over…", "none"
+        else:
+            state, ready = found.readiness.state, "yes" if found.readiness.ready else "no"
+        metrics = self.state_button.fontMetrics()
+        self.state_button.setText(metrics.elidedText(state, Qt.TextElideMode.ElideRight, 620))
+        self.state_button.setToolTip(state)
+        self.state_button.setAccessibleName(f"Release state: {state}")
+        self.state_button.setProperty("ready", ready)
+        self.state_button.style().unpolish(self.state_button)
+        self.state_button.style().polish(self.state_button)
+        if mesh is not None:
+            count = len(mesh.faces)
+            self.status["triangles"].setText(f"now {grouped(count)} triangles")
+            size = FORMATS["stl"].size_of(count, 0), FORMATS["ply"].size_of(count, len(mesh.vertices))
+            self.status["size"].setText(f"STL {megabytes(size[0])} · PLY {megabytes(size[1])}")
+            made = "…" if found is None else f"{100 * found.made_share:.1f} %"
+            self.status["made"].setText(f"made {made}")
+            name = session.job.piece.name
+            self.setWindowTitle(f"{name} – Tinsnip")
+        self._show_log()
+        self.trays[session.station].refresh()
+
+    def _show_log(self) -> None:
+        job = self.session.job
+        self.log_list.clear()
+        if job.piece is None:
+            return
+        lines = [(0, "as opened", None), *((i + 1, e.text, e.seconds) for i, e in enumerate(job.log))]
+        for cursor, text, seconds in lines:
+            label = f"{cursor}  {text}" if cursor else f"0  {text}"
+            if cursor > job.cursor:
+                label += "  (undone)"
+            item = QListWidgetItem(label)
+            item.setToolTip(f"{text}{f', {seconds:.2f} s' if seconds is not None else ''}. Click to go here.")
+            item.setData(Qt.ItemDataRole.UserRole, cursor)
+            if cursor > job.cursor:
+                item.setForeground(Qt.GlobalColor.darkGray)
+            self.log_list.addItem(item)
+        self.log_list.setCurrentRow(job.cursor)
+
+    def _show_busy(self) -> None:
+        busy = self.session.busy is not None
+        self.stack.setEnabled(not busy)
+        self.log_list.setEnabled(not busy)
+        if busy:
+            self._tick_busy()
+            self._busy_timer.start()
+            QTimer.singleShot(150, self._raise_busy)
+        else:
+            self._busy_timer.stop()
+            self.busy_box.hide()
+
+    def _raise_busy(self) -> None:
+        if self.session.busy is not None:
+            self.busy_box.show()
+            self.busy_box.raise_()
+            self._place_floating()
+
+    def _tick_busy(self) -> None:
+        task = self.session.busy
+        if task is None:
+            return
+        share, left = task.progress.fraction, task.progress.seconds_left
+        self.busy_bar.setValue(int(1000 * share))
+        self.busy_bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
+        self.busy_text.setText(task.progress.label or self.session.busy_title)
+
+    def _show_message(self, text: str, is_error: bool) -> None:
+        if is_error:
+            self.notice.setText(text)
+            self.notice.show()
+            self.notice.raise_()
+            self._notice_timer.start()
+            self._place_floating()
+        else:
+            self.said.setText(text)
+
+    def _place_floating(self) -> None:
+        view = self.viewport.rect()
+        self.busy_box.adjustSize()
+        self.busy_box.move((view.width() - self.busy_box.width()) // 2, view.height() - self.busy_box.height() - 56)
+        self.notice.setFixedWidth(min(560, view.width() - 40))
+        self.notice.adjustSize()
+        self.notice.move((view.width() - self.notice.width()) // 2, 16)
+        self.empty.adjustSize()
+        self.empty.move((view.width() - self.empty.width()) // 2, (view.height() - self.empty.height()) // 2)
+
+    # ---- events
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Resize and watched is self.viewport:
+            self._place_floating()
+        return super().eventFilter(watched, event)
+
+    def dragEnterEvent(self, event: object) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: object) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if paths:
+            self.session.open_file(paths[0])
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._cancel()
+        super().closeEvent(event)
