@@ -39,10 +39,9 @@ class Camera:
         self.centre = box.mean(axis=0)
         self.reach = max(float(np.linalg.norm(box[1] - box[0])), 1e-6)
 
-    def fit(self, box: np.ndarray) -> None:
-        """Show all of a box."""
-        corners = np.array([[box[i, 0], box[j, 1], box[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
-        flat = corners @ self.frame()[:2].T
+    def fit(self, points: np.ndarray, box: np.ndarray) -> None:
+        """Show all of some points, shape (N, 3), and turn about the middle of their box."""
+        flat = points @ self.frame()[:2].T
         low, high = flat.min(axis=0), flat.max(axis=0)
         span = np.maximum(high - low, 1e-9)
         self.scale = 1.12 * max(span[0] / max(self.width, 1), span[1] / max(self.height, 1))

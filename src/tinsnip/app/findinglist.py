@@ -4,14 +4,14 @@ from PySide6.QtCore import QAbstractListModel, QModelIndex, QRectF, QSize, Qt, S
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from tinsnip.app.session import Session
+from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.silhouettes import colour_of, draw_silhouette
 from tinsnip.app.theme import mono_font
 from tinsnip.survey import Finding, Kind
 
 __all__ = ["FindingList", "size_text"]
 
-_SHOWN_ROWS = 11
+_FEWEST_ROWS = 4
 
 
 def size_text(finding: Finding) -> str:
@@ -81,7 +81,9 @@ class _Delegate(QStyledItemDelegate):
         painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, size_text(finding))
         painter.setPen(QColor("#5f594e"))
         if finding.kind is not Kind.TANGLE:
-            painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, finding.proposal)
+            in_solid = STATIONS[self.session.station] == "Solid"
+            proposal = "close" if finding.kind is Kind.RIM and in_solid else finding.proposal
+            painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, proposal)
 
     @staticmethod
     def _tick_box(painter: QPainter, box: QRectF, on: bool) -> None:
@@ -115,12 +117,12 @@ class FindingList(QListView):
         self.entered.connect(lambda index: session.hovered.emit(index.data(Qt.ItemDataRole.UserRole)))
         session.ticks_changed.connect(self.viewport().update)
 
-    def show_findings(self, findings: list[Finding]) -> None:
-        """Show a list of findings, and be as tall as up to eleven of them need."""
+    def show_findings(self, findings: list[Finding], room: int) -> None:
+        """Show a list of findings, as many at once as `room` pixels take."""
         self._delegate.largest = max((f.size for f in findings if f.kind is not Kind.RIM), default=1.0)
         self._model.show(findings)
         row = QFontMetrics(self.font()).height() + 14
-        self.setFixedHeight(min(len(findings), _SHOWN_ROWS) * row + 4)
+        self.setFixedHeight(min(len(findings), max(_FEWEST_ROWS, room // row)) * row + 4)
         self.setVisible(bool(findings))
 
     def selected_findings(self) -> list[Finding]:

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtGui import QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
-from tinsnip.app.theme import STYLE
+from tinsnip.app.theme import style_sheet
 
 __all__ = ["make_application", "run_window"]
 
@@ -28,7 +28,7 @@ def make_application() -> QApplication:
     application.setApplicationName("Tinsnip")
     application.setOrganizationName("Tinsnip")
     application.setStyle("Fusion")
-    application.setStyleSheet(STYLE)
+    application.setStyleSheet(style_sheet())
     return application
 
 

@@ -1,18 +1,21 @@
 """Colours and the style sheet: paper ticket, dark view, one copper button."""
 
+from importlib import resources
+
 from PySide6.QtGui import QColor, QFont, QFontDatabase
 
-__all__ = ["COPPER", "INK", "OCHRE", "PAPER", "RUST", "STYLE", "VIOLET", "mono_font"]
+__all__ = ["MUTED", "OCHRE", "RUST", "VIOLET", "mono_font", "style_sheet"]
 
-INK = QColor("#1d2023")
-PAPER = QColor("#f3efe6")
-TRAY = QColor("#e4e0d8")
-COPPER = QColor("#b4602a")
 VIOLET = QColor("#7a45bd")
 OCHRE = QColor("#9a6b12")
 RUST = QColor("#a03a1c")
-GOOD = QColor("#1f7a52")
 MUTED = QColor("#6d675c")
+
+
+def style_sheet() -> str:
+    """The style sheet of the whole window."""
+    tick = resources.files("tinsnip.app") / "images" / "tick.svg"
+    return _STYLE.replace("TICK", str(tick).replace("\\", "/"))
 
 
 def mono_font(size: float | None = None, bold: bool = False) -> QFont:
@@ -24,7 +27,7 @@ def mono_font(size: float | None = None, bold: bool = False) -> QFont:
     return font
 
 
-STYLE = """
+_STYLE = """
 QMainWindow, QMenuBar { background: #1d2023; color: #e9e5dc; }
 QMenuBar::item { padding: 6px 9px; background: transparent; }
 QMenuBar::item:selected { background: #3a3f43; }
@@ -47,7 +50,7 @@ QWidget#viewrow QToolButton { color: #dcd9d2; padding: 5px 10px; border-radius: 
 QWidget#viewrow QToolButton:checked { background: #5a6064; color: #ffffff; }
 QWidget#ticket, QScrollArea#ticketscroll, QWidget#ticketbody { background: #f3efe6; color: #26241f; }
 QScrollArea { border: 0; }
-QWidget#tray, QWidget#traybody, QScrollArea#trayscroll { background: #e4e0d8; color: #26241f; }
+QWidget#tray, QStackedWidget, QScrollArea#trayscroll { background: #e4e0d8; color: #26241f; }
 QWidget#trayhead { background: #d5d0c5; border-bottom: 1px solid #bdb7a9; }
 QWidget#log { background: #dbd6cc; border-top: 1px solid #bdb7a9; }
 QLabel#title { font-weight: bold; font-size: 15px; color: #1d1b17; }
@@ -69,6 +72,13 @@ QWidget#tray QCheckBox, QWidget#tray QRadioButton, QWidget#tray QLabel { color: 
 QWidget#tray QLabel#muted { color: #5f594e; }
 QDoubleSpinBox, QSpinBox, QComboBox, QLineEdit { background: #ffffff; color: #1d1b17; border: 1px solid #b9b3a6;
     border-radius: 2px; padding: 3px 5px; selection-background-color: #b4602a; }
+QCheckBox::indicator { width: 14px; height: 14px; background: #ffffff; border: 1px solid #6d675c; border-radius: 2px; }
+QCheckBox::indicator:checked { image: url(TICK); }
+QScrollBar:vertical { background: transparent; width: 10px; margin: 0; }
+QScrollBar::handle:vertical { background: #b3ac9d; border-radius: 4px; min-height: 28px; margin: 1px; }
+QScrollBar::handle:vertical:hover { background: #8d8778; }
+QScrollBar::add-line:vertical, QScrollBar::sub-line:vertical { height: 0; }
+QScrollBar::add-page:vertical, QScrollBar::sub-page:vertical { background: transparent; }
 QSlider::groove:horizontal { height: 4px; background: #bdb7a9; border-radius: 2px; }
 QSlider::handle:horizontal { width: 11px; margin: -7px 0; background: #b4602a; border-radius: 2px; }
 QListView { background: transparent; border: 0; color: #26241f; outline: 0; }

@@ -1,7 +1,7 @@
 """The ticket: the nine stations in the order of the work, each with its live state and findings."""
 
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from tinsnip.app.findinglist import FindingList
@@ -160,9 +160,6 @@ class Ticket(QWidget):
         self.column.setSpacing(0)
         self.rows = [_Row(session, i) for i in range(len(STATIONS))]
         self.list = FindingList(session)
-        self.note = QLabel()
-        self.note.setObjectName("muted")
-        self.note.setContentsMargins(40, 4, 8, 2)
         self.holder = QWidget()
         holder_box = QVBoxLayout(self.holder)
         holder_box.setContentsMargins(20, 0, 8, 6)
@@ -170,7 +167,7 @@ class Ticket(QWidget):
         for row in self.rows:
             self.column.addWidget(row)
         self.column.addStretch(1)
-        scroll = QScrollArea()
+        self.scroll = scroll = QScrollArea()
         scroll.setObjectName("ticketscroll")
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -197,11 +194,16 @@ class Ticket(QWidget):
             row.refresh()
         self.holder.setParent(None)
         findings = self.session.findings()
-        self.list.show_findings(findings)
+        room = self.scroll.viewport().height() - len(self.rows) * self.rows[0].height() - 12
+        self.list.show_findings(findings, room)
         if findings:
             at = self.column.indexOf(self.rows[self.session.station])
             self.column.insertWidget(at + 1, self.holder)
             self.holder.show()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.refresh()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)

@@ -376,7 +376,6 @@ class ReduceTray(Panel):
         row, self.percent = number_field("Keep", 0.1, 100, 1, "%", 5)
         self.column.addWidget(row)
         row, self.count = number_field("Triangles", 4, 5e7, 0, "", 10000)
-        self.count.setGroupSeparatorShown(True)
         self.column.addWidget(row)
         self.rims = QCheckBox("leave open edges exactly as they are")
         self.column.addWidget(self.rims)

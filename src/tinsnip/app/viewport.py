@@ -142,7 +142,8 @@ class Viewport(QOpenGLWidget):
         """Show all of the part."""
         mesh = self.session.mesh
         if mesh is not None and len(mesh.faces):
-            self.camera.fit(mesh.box)
+            some = mesh.vertices[:: max(1, len(mesh.vertices) // 50_000)]
+            self.camera.fit(some, mesh.box)
             self._moved()
 
     def set_scan_colour(self, on: bool) -> None:

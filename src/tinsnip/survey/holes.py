@@ -132,7 +132,7 @@ def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
                     place=boundaries.centre[i],
                     size=float(boundaries.length[i] if rim else boundaries.span[i]),
                     count=len(half),
-                    proposal="close in Solid" if rim else "patch",
+                    proposal="kept open" if rim else "patch",
                     key=int(half.min()),
                     outline=mesh.vertices[corner[half]],
                 )

@@ -12,11 +12,15 @@ __all__ = ["Check", "Readiness", "judge"]
 
 @dataclass(frozen=True)
 class Check:
-    """One thing a released solid must be: its name, whether it is (None: not checked), and what is amiss."""
+    """One thing a released solid must be: its name, whether it is (None: not checked), and what is amiss.
+
+    `brief` says the same in fewer words, for the one-line state.
+    """
 
     name: str
     passed: bool | None
     reason: str = ""
+    brief: str = ""
 
 
 @dataclass(frozen=True)
@@ -44,7 +48,7 @@ class Readiness:
     def state(self) -> str:
         """One line: ready, or what is missing."""
         if not self.ready:
-            return "Not ready · " + " · ".join(self.reasons)
+            return "Not ready · " + " · ".join(c.brief or c.reason for c in self.checks if c.passed is False)
         return "Ready" + "".join(f", {name} not checked" for name in self.unchecked)
 
 
@@ -69,6 +73,8 @@ def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wa
         _counted(tangles.degenerate, "degenerate triangle") if tangles.degenerate else "",
     ]
     knots = [k for k in knots if k]
+    total = tangles.total - tangles.flipped_edges
+    brief = knots[0] if len(knots) == 1 else _counted(total, "tangle")
     strays = int(roles.crumb.sum() + roles.chunk.sum())
     voids = int(roles.void.sum())
     shells = len(mesh.shells) - voids
@@ -77,7 +83,7 @@ def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wa
     return Readiness(
         (
             Check("closed", loose == 0, " · ".join(gaps)),
-            Check("manifold", not knots, " · ".join(knots)),
+            Check("manifold", not knots, " · ".join(knots), brief),
             Check("outward", tangles.flipped_edges == 0, _counted(tangles.flipped_edges, "flipped edge")),
             Check("volume", volume > 0 if loose == 0 else None, "inside out or without volume"),
             Check("shells", shells == wanted_shells, too_many),

@@ -92,6 +92,15 @@ def _place(P, Q, a, b, rim_a, rim_b):
         x, y, z = ax, ay, az
     elif rim_b and not rim_a:
         x, y, z = bx, by, bz
+    elif rim_a:
+        # along the rim's own line, so that a flat rim stays flat
+        ux, uy, uz = q0 * dx + q1 * dy + q2 * dz, q1 * dx + q4 * dy + q5 * dz, q2 * dx + q5 * dy + q7 * dz
+        bend = dx * ux + dy * uy + dz * uz
+        slope = ax * ux + ay * uy + az * uz + dx * q3 + dy * q6 + dz * q8
+        t = 0.5
+        if bend > 1e-9 * weight * length2:
+            t = min(max(-slope / bend, 0.0), 1.0)
+        x, y, z = ax + t * dx, ay + t * dy, az + t * dz
     else:
         mx, my, mz = 0.5 * (ax + bx), 0.5 * (ay + by), 0.5 * (az + bz)
         s = 1e-3 * weight + 1e-300

@@ -46,7 +46,8 @@ void main() {
     if (patch_preview) base = hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
     if (role == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
     if (role == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
-    vec3 lit = base * (0.26 + 0.62 * key + 0.22 * fill) + 0.10 * gleam;
+    float ambient = patch_preview ? 0.55 : 0.26;
+    vec3 lit = base * (ambient + 0.62 * key * (1.26 - ambient) + 0.22 * fill) + 0.10 * gleam;
     if (has_plane && dot(plane.xyz, at) < plane.w) {
         float grey = dot(lit, vec3(0.33));
         lit = mix(vec3(grey), lit, 0.35) * (hatch(7.0, 2.6) ? 0.42 : 0.86);

@@ -1,0 +1,330 @@
+"""The real window, driven by mouse, wheel and keys only; then the mesh and the screen are looked at."""
+
+import os
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests import specimens
+
+SCREEN = bool(os.environ.get("DISPLAY"))
+
+if SCREEN:
+    from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+    from PySide6.QtGui import QImage, QWheelEvent
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
+
+    from tinsnip.app.main import make_application
+    from tinsnip.demo import demo_file
+
+
+@unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
+class WindowTest(unittest.TestCase):
+    """Helpers: one window a test, and hands that only click, turn the wheel and type."""
+
+    def setUp(self) -> None:
+        self.application = make_application()
+        from tinsnip.app.window import Window
+
+        self.window = Window()
+        self.window.show()
+        self.window.activateWindow()
+        QTest.qWaitForWindowActive(self.window, 5000)
+        self.session = self.window.session
+        self.view = self.window.viewport
+        self.folder = tempfile.TemporaryDirectory()
+
+    def tearDown(self) -> None:
+        self.window.close()
+        self.settle()
+        self.window.deleteLater()
+        self.application.processEvents()
+        self.folder.cleanup()
+
+    def settle(self, seconds: float = 60.0) -> None:
+        """Let the window work until nothing is going on and the picture is whole."""
+        end = time.monotonic() + seconds
+        calm = 0
+        while calm < 20:
+            self.application.processEvents()
+            time.sleep(0.005)
+            busy = not (self.session.idle and self.view.is_settled)
+            calm = 0 if busy else calm + 1
+            self.assertLess(time.monotonic(), end, f"still busy: {self.session.busy_title}")
+
+    def key(self, key: "Qt.Key", modifier: "Qt.KeyboardModifier | None" = None) -> None:
+        focus = QApplication.focusWidget() or self.window
+        QTest.keyClick(focus, key, modifier or Qt.KeyboardModifier.NoModifier)
+        self.settle()
+
+    def click(self, widget: object, x: float | None = None, y: float | None = None) -> None:
+        place = QPoint(int(x), int(y)) if x is not None else widget.rect().center()
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=place)
+        self.settle()
+
+    def drag(self, start: tuple[float, float], end: tuple[float, float], button: "Qt.MouseButton") -> None:
+        a, b = QPoint(*map(int, start)), QPoint(*map(int, end))
+        QTest.mousePress(self.view, button, pos=a)
+        for t in np.linspace(0.1, 1.0, 10):
+            middle = QPointF(a) + t * (QPointF(b) - QPointF(a))
+            QTest.mouseMove(self.view, middle.toPoint())
+            self.application.processEvents()
+        QTest.mouseRelease(self.view, button, pos=b)
+        self.settle()
+
+    def wheel(self, x: float, y: float, steps: int) -> None:
+        at = QPointF(x, y)
+        event = QWheelEvent(
+            at,
+            QPointF(self.view.mapToGlobal(at.toPoint())),
+            QPoint(),
+            QPoint(0, 120 * steps),
+            Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
+        QApplication.sendEvent(self.view, event)
+        self.settle()
+
+    def type_number(self, field: object, text: str) -> None:
+        """Click into a field, type over what is there, leave with the Tab key's friend Enter in the line edit."""
+        line = field.findChild(QLineEdit)
+        QTest.mouseClick(line, Qt.MouseButton.LeftButton)
+        QTest.keyClick(line, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(line, text)
+        self.view.setFocus()
+        self.settle()
+
+    def answer_dialog(self, path: Path) -> None:
+        """Type a path into the file dialog that is about to open, and accept it."""
+
+        def answer() -> None:
+            dialog = QApplication.activeModalWidget()
+            if not isinstance(dialog, QFileDialog):
+                QTimer.singleShot(100, answer)
+                return
+            line = dialog.findChild(QLineEdit)
+            line.setFocus()
+            QTest.keyClick(line, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+            QTest.keyClicks(line, str(path))
+            QTest.keyClick(line, Qt.Key.Key_Return)
+
+        QTimer.singleShot(200, answer)
+
+    def open(self, path: Path) -> None:
+        self.answer_dialog(path)
+        self.key(Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
+        self.window.activateWindow()
+        QTest.qWaitForWindowActive(self.window, 5000)
+        self.assertIsNotNone(self.session.mesh)
+
+    def picture(self) -> np.ndarray:
+        """The view's pixels, shape (height, width, 3)."""
+        image = self.view.grabFramebuffer().convertToFormat(QImage.Format.Format_RGB888)
+        rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
+        return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
+
+    def covered(self) -> float:
+        """Share of the view that is not background."""
+        picture = self.picture()
+        return float((np.abs(picture - [73, 79, 83]).sum(axis=2) > 12).mean())
+
+
+class WholeJob(WindowTest):
+    """From the raw pump cover to a released solid, by mouse and keys."""
+
+    def test_pump_cover(self) -> None:
+        raw = demo_file("pump-cover", 150_000, Path(self.folder.name))
+        self.open(raw)
+        self.assertGreater(self.covered(), 0.08)
+        self.assertIn("Not ready", self.window.state_button.text())
+        found = self.session.examination
+        self.assertGreater(found.tangles.total, 0)
+        before = len(self.session.mesh.faces)
+
+        # mend first: the button of the release state leads to what is missing
+        self.key(Qt.Key.Key_6)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(self.session.examination.tangles.total, 0)
+
+        # the snip: slide its tab up and down with the mouse, then type the height
+        self.key(Qt.Key.Key_3)
+        tray = self.window.trays[2]
+        slide = next(t for t in self.view.overlay.tabs() if t.name == "slide")
+        start = tray.plan.offset
+        self.drag((slide.at.x(), slide.at.y()), (slide.at.x(), slide.at.y() - 40), Qt.MouseButton.LeftButton)
+        self.assertGreater(tray.plan.offset, start + 5)
+        tilt = next(t for t in self.view.overlay.tabs() if t.name == "tilt-0")
+        self.drag((tilt.at.x(), tilt.at.y()), (tilt.at.x(), tilt.at.y() - 15), Qt.MouseButton.LeftButton)
+        self.assertGreater(abs(tray.plan.tilt[0]), 0.5)
+        self.type_number(tray.tilt_0, "0")
+        self.type_number(tray.offset, "3.2")
+        self.assertAlmostEqual(tray.plan.offset, 3.2)
+        self.assertFalse(tray.plan.flipped)
+        self.key(Qt.Key.Key_Tab)
+        self.assertTrue(tray.plan.flipped)
+        self.key(Qt.Key.Key_Tab)
+        goes = int("".join(c for c in tray.goes.text() if c.isdigit()))
+        self.click(tray.copper)
+        self.assertGreaterEqual(self.session.mesh.vertices[:, 2].min(), 3.2 - 1e-9)
+        self.assertEqual(self.session.job.log[-1].figures["triangles"], goes)
+
+        self.key(Qt.Key.Key_4)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(len(self.session.mesh.shells), 1)
+
+        # holes: untick one with the mouse, tick it again, look at the preview, patch
+        self.key(Qt.Key.Key_5)
+        findings = self.window.ticket.list
+        holes = int(self.session.examination.boundaries.is_hole.sum())
+        self.assertGreater(holes, 3)
+        row = findings.visualRect(findings.model().index(0, 0))
+        self.click(findings.viewport(), row.left() + 8, row.center().y())
+        self.assertIn(f"Patch {holes - 1} ", self.window.trays[4].copper.text())
+        self.click(findings.viewport(), row.left() + 8, row.center().y())
+        self.wait_for(lambda: self.session.preview is not None)
+        untouched = len(self.session.mesh.faces)
+        self.click(findings.viewport(), row.left() + 90, row.center().y())
+        self.assertEqual(len(self.session.mesh.faces), untouched)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(int(self.session.examination.boundaries.is_hole.sum()), 0)
+        self.assertEqual(int(self.session.examination.boundaries.is_rim.sum()), 1)
+
+        self.key(Qt.Key.Key_8)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(self.session.mesh.edges.open, 0)
+
+        self.key(Qt.Key.Key_7)
+        self.type_number(self.window.trays[6].count, "20000")
+        self.key(Qt.Key.Key_Return)
+        self.assertLessEqual(len(self.session.mesh.faces), 20000)
+
+        # undo and redo by keys
+        steps = self.session.job.cursor
+        for _ in range(steps):
+            self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(len(self.session.mesh.faces), before)
+        for _ in range(steps):
+            modifiers = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+            self.key(Qt.Key.Key_Z, modifiers)
+
+        self.key(Qt.Key.Key_9)
+        out = Path(self.folder.name) / "solid.stl"
+        self.answer_dialog(out)
+        self.key(Qt.Key.Key_Return)
+        self.wait_for(out.exists)
+        self.settle()
+        self.assertEqual(specimens.closed_faults(*specimens.read_stl(str(out))), "")
+        self.assertEqual(self.window.state_button.text(), "Ready, crossings not checked")
+        self.assertGreater(self.covered(), 0.15)
+
+    def wait_for(self, condition: object, seconds: float = 30) -> None:
+        end = time.monotonic() + seconds
+        while not condition():
+            self.application.processEvents()
+            time.sleep(0.01)
+            self.assertLess(time.monotonic(), end)
+        self.settle()
+
+
+class Views(WindowTest):
+    """Turning, zooming, colours, and what the screen says."""
+
+    def test_view_and_messages(self) -> None:
+        rng = np.random.default_rng(3)
+        damaged = specimens.damage(specimens.torus(80.0), rng)
+        from tinsnip.formats import write_mesh
+
+        path = Path(self.folder.name) / "ring.stl"
+        write_mesh(damaged.mesh, path)
+        self.open(path)
+        camera = self.view.camera
+
+        # the wheel keeps the point under the pointer, and comes ever nearer without losing the part
+        spot = self.spot_on_part()
+        point = self.view.surface_point(*spot)
+        for _ in range(12):
+            self.wheel(*spot, 2)
+        self.assertLess(np.abs(camera.project(point)[0, :2] - spot).max(), 1.5)
+        self.assertGreater(self.covered(), 0.9)
+        self.key(Qt.Key.Key_F)
+        self.assertLess(self.covered(), 0.9)
+
+        # turning goes about the point that was taken hold of
+        spot = self.spot_on_part()
+        point = self.view.surface_point(*spot)
+        turn = camera.turn
+        self.drag(spot, (spot[0] + 60, spot[1] + 20), Qt.MouseButton.MiddleButton)
+        self.assertGreater(abs(camera.turn - turn), 5)
+        self.assertLess(np.abs(camera.project(point)[0, :2] - spot).max(), 1.5)
+        place = camera.project(point)[0, :2]
+        self.drag((200, 200), (230, 190), Qt.MouseButton.RightButton)
+        self.assertLess(np.abs(camera.project(point)[0, :2] - place - [30, -10]).max(), 0.5)
+
+        # a cut from two clicked points, left with Esc without a trace, then made
+        self.key(Qt.Key.Key_3)
+        tray = self.window.trays[2]
+        self.click(tray.two_points)
+        self.click(self.view, 250, 60)
+        self.click(self.view, 250, 500)
+        normal, offset = tray.plan.normal, tray.plan.offset
+        sight = camera.frame()[2]
+        self.assertLess(abs(float(normal @ sight)), 1e-9)
+        ends = [camera.ray(250, y)[0] for y in (60, 500)]
+        self.assertLess(max(abs(float(normal @ p) - offset) for p in ends), camera.scale * 1.5)
+        faces = len(self.session.mesh.faces)
+        self.key(Qt.Key.Key_Escape)
+        self.assertIsNone(self.view.overlay.snip)
+        self.assertEqual(len(self.session.mesh.faces), faces)
+        self.assertEqual(self.session.job.log, [])
+
+        # a file that is none: a calm line, and the job is as it was
+        bad = Path(self.folder.name) / "bad.stl"
+        bad.write_bytes(path.read_bytes()[:3000])
+        mesh = self.session.mesh
+        self.open(bad)
+        self.assertIs(self.session.mesh, mesh)
+        self.assertTrue(self.window.notice.isVisible())
+        self.assertIn("announces", self.window.notice.text())
+        self.assertNotIn("\n", self.window.notice.text())
+
+    def spot_on_part(self) -> tuple[int, int]:
+        """A pixel with the part all round it."""
+        step = 12
+        hit = np.array(
+            [
+                [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]
+                for y in range(0, self.view.height(), step)
+            ]
+        )
+        core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
+        row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
+        return int(column * step), int(row * step)
+
+    def test_every_action_has_a_place_in_the_menus_and_every_control_a_name(self) -> None:
+        keys: dict[str, str] = {}
+        for menu in self.window.menus.findChildren(QMenu):
+            for action in menu.actions():
+                text = action.shortcut().toString()
+                if text:
+                    self.assertNotIn(text, keys, f"{action.text()} and {keys.get(text)}")
+                    keys[text] = action.text()
+        wanted = {*"123456789", "F", "T", "C", "Tab", "Esc", "Return", "Ctrl+O", "Ctrl+E", "Ctrl+Z", "Ctrl+Shift+Z"}
+        self.assertLessEqual(wanted, set(keys))
+        from PySide6.QtWidgets import QAbstractButton, QAbstractSpinBox, QComboBox, QSlider
+
+        for kind in (QAbstractSpinBox, QComboBox, QSlider):
+            for control in self.window.findChildren(kind):
+                self.assertTrue(control.accessibleName(), control)
+        for button in self.window.findChildren(QAbstractButton):
+            if not button.objectName().startswith("qt_"):
+                self.assertTrue(button.text() or button.accessibleName(), button)
+
+
+if __name__ == "__main__":
+    unittest.main()
