@@ -58,7 +58,8 @@ def _round_fan(corner, twins, h, v):
 
 
 @kernel
-def _loops(faces, twins, at_vertex, next_at, used, start, out):
+def _loops(faces, twins, at_vertex, next_at, used, place, path, start, out):
+    """Walk every boundary; whenever the walk comes back to a vertex, what lies between is a loop."""
     corner = faces.ravel()
     n_loops = 0
     n_out = 0
@@ -66,28 +67,49 @@ def _loops(faces, twins, at_vertex, next_at, used, start, out):
         if twins[seed] != OPEN or used[seed]:
             continue
         h = seed
-        v = corner[h - 2 if h % 3 == 2 else h + 1]
+        depth = 0
+        a, v = corner[h], corner[h - 2 if h % 3 == 2 else h + 1]
         while True:
             used[h] = True
-            out[n_out] = h
-            n_out += 1
+            place[a] = depth
+            path[depth] = h
+            depth += 1
+            if place[v] >= 0:
+                first = place[v]
+                for i in range(first, depth):
+                    e = path[i]
+                    place[corner[e]] = -1
+                    place[corner[e - 2 if e % 3 == 2 else e + 1]] = -1
+                    out[n_out] = e
+                    n_out += 1
+                depth = first
+                n_loops += 1
+                start[n_loops] = n_out
             n = _round_fan(corner, twins, h, v)
-            if n < 0 or (used[n] and n != seed):
-                # barred by a tangle: take any open edge left at this vertex
+            if n < 0 or used[n]:
+                # barred by a tangle, or back where the walk began: take any open edge left at this vertex
                 n = -1
                 i = at_vertex[v]
-                while i >= 0:
+                while i >= 0 and depth > 0:
                     if not used[i >> 1]:
                         n = i >> 1
                         break
                     i = next_at[i]
-            if n < 0 or n == seed:
+            if n < 0:
                 break
-            a, b = corner[n], corner[n - 2 if n % 3 == 2 else n + 1]
-            v = b if a == v else a
+            p, q = corner[n], corner[n - 2 if n % 3 == 2 else n + 1]
+            a = v
+            v = q if p == a else p
             h = n
-        n_loops += 1
-        start[n_loops] = n_out
+        if depth > 0:  # a chain that a tangle cut short
+            for i in range(depth):
+                e = path[i]
+                place[corner[e]] = -1
+                place[corner[e - 2 if e % 3 == 2 else e + 1]] = -1
+                out[n_out] = e
+                n_out += 1
+            n_loops += 1
+            start[n_loops] = n_out
     return n_loops
 
 
@@ -109,8 +131,8 @@ def _index_open(faces, twins, at_vertex, next_at):
 def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> Loops:
     """Follow every open edge round its loop.
 
-    At a pinched vertex the loop stays with its own fan of triangles, so that two holes that touch in a
-    point stay two.
+    Walks stay with one fan of triangles at a pinched vertex, and are parted wherever they come back to a
+    vertex, so that no loop visits one twice and two holes that touch in a point stay two.
 
     Parameters
     ----------
@@ -130,5 +152,8 @@ def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> L
     _index_open(faces, twins, at_vertex, next_at)
     start = np.zeros(open_count + 1, dtype=np.int32)
     out = np.empty(open_count, dtype=np.int32)
-    n = _loops(faces, twins, at_vertex, next_at, np.zeros(len(twins), dtype=np.bool_), start, out)
+    used = np.zeros(len(twins), dtype=np.bool_)
+    place = np.full(vertex_count, -1, dtype=np.int32)
+    path = np.empty(open_count, dtype=np.int64)
+    n = _loops(faces, twins, at_vertex, next_at, used, place, path, start, out)
     return Loops(start[: n + 1].copy(), out)

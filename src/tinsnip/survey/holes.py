@@ -17,6 +17,7 @@ __all__ = ["Boundaries", "classify_boundaries", "find_holes"]
 
 _SHEET_EDGE = 0.3
 _WALL_END = -0.35
+_IN_SHEET = -0.8
 _RIM_SPAN = 0.25
 _COPLANAR = 1e-6
 _COUNTED_AREA = 0.01
@@ -86,7 +87,8 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     is_rim = (facing > _WALL_END) & (share >= _RIM_SPAN)
     is_rim |= (facing > _SHEET_EDGE) & largest
     is_rim &= counted
-    is_rim |= counted & _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, mesh.diagonal)
+    same_cut = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, mesh.diagonal)
+    is_rim |= counted & same_cut & (facing > _IN_SHEET)
     return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre)
 
 
