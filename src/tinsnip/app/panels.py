@@ -136,8 +136,6 @@ def number_field(
     field.setSuffix(f" {unit}" if unit else "")
     field.setAccessibleName(name)
     field.setKeyboardTracking(False)
-    field.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-    field.setAlignment(Qt.AlignmentFlag.AlignRight)
     field.setMinimumWidth(112)
     label.setBuddy(field)
     box.addWidget(field)

@@ -79,6 +79,7 @@ QScrollBar::handle:vertical { background: #b3ac9d; border-radius: 4px; min-heigh
 QScrollBar::handle:vertical:hover { background: #8d8778; }
 QScrollBar::add-line:vertical, QScrollBar::sub-line:vertical { height: 0; }
 QScrollBar::add-page:vertical, QScrollBar::sub-page:vertical { background: transparent; }
+QDoubleSpinBox::up-button, QDoubleSpinBox::down-button { width: 0; border: 0; }
 QSlider::groove:horizontal { height: 4px; background: #bdb7a9; border-radius: 2px; }
 QSlider::handle:horizontal { width: 11px; margin: -7px 0; background: #b4602a; border-radius: 2px; }
 QListView { background: transparent; border: 0; color: #26241f; outline: 0; }

@@ -217,7 +217,7 @@ class Viewport(QOpenGLWidget):
             normal = np.cross(centred, np.roll(centred, -1, axis=0)).sum(axis=0)
             length = np.linalg.norm(normal)
             if length > 0:  # along the half-edges a hole runs clockwise, seen from outside
-                eye = -normal / length
+                eye = self._clear_sight(finding.place, -normal / length, 0.02 * finding.size)
                 lift = float(np.clip(np.degrees(np.arcsin(np.clip(eye[2], -1, 1))), -75, 75))
                 if abs(eye[2]) < 0.995:
                     turn = float(np.degrees(np.arctan2(eye[0], -eye[1])))
@@ -234,6 +234,22 @@ class Viewport(QOpenGLWidget):
         self._flight = QVariantAnimation(self, duration=240, startValue=0.0, endValue=1.0)
         self._flight.valueChanged.connect(step)
         self._flight.start()
+
+    def _clear_sight(self, place: np.ndarray, eye: np.ndarray, slack: float) -> np.ndarray:
+        """A direction near `eye` from which nothing stands before a place; `eye` itself if there is none."""
+        buffers = self._buffers
+        if buffers is None or buffers.mesh is not self.session.mesh:
+            return eye
+        side = np.cross(eye, np.eye(3)[int(np.argmin(np.abs(eye)))])
+        side /= np.linalg.norm(side)
+        other = np.cross(eye, side)
+        around = [np.cos(a) * side + np.sin(a) * other for a in np.arange(6) * np.pi / 3]
+        leaning = [np.cos(t) * eye + np.sin(t) * r for t in (0.6, 1.1) for r in around]
+        for way in (eye, *leaning):
+            hit = first_hit(buffers.mesh.vertices, buffers.proxy, place, -way)
+            if hit is None or float((hit[1] - place) @ way) < slack:
+                return way
+        return eye
 
     def look_from(self, turn: float, lift: float) -> None:
         """Look from a direction, about the middle of the view."""

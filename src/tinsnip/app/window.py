@@ -368,6 +368,7 @@ class Window(QMainWindow):
         """Show the session as it is."""
         session, mesh = self.session, self.session.mesh
         self.empty.setVisible(mesh is None)
+        self.stack.setVisible(mesh is not None)
         self.undo_action.setEnabled(session.job.can_undo)
         self.redo_action.setEnabled(session.job.can_redo)
         self.export_action.setEnabled(mesh is not None)
