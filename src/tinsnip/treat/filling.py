@@ -5,7 +5,7 @@ from scipy import sparse
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
-from tinsnip.treat.polygons import plane_axes, triangulate_flat
+from tinsnip.mesh.polygons import plane_axes, triangulate_flat
 from tinsnip.treat.refining import swap_edges
 
 __all__ = ["add_triangles", "close_rings", "fill_loop"]
