@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import obj, ply, stl
+from tinsnip.formats import glb, obj, off, ply, stl, threemf
 from tinsnip.formats.units import UNITS, guess_unit
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles, reorder
@@ -20,7 +20,10 @@ __all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
 
 
 class Format(NamedTuple):
-    """One file format: how to know it, read it, write it and predict its size."""
+    """One file format: how to know it, read it, write it and predict its size.
+
+    `own_unit` is what the reader gives out where the file itself says its unit.
+    """
 
     name: str
     suffix: str
@@ -30,14 +33,18 @@ class Format(NamedTuple):
     write: Callable[[Mesh, Path, Progress], None]
     size_of: Callable[[int, int], int]
     single_precision: bool
+    own_unit: str | None
 
 
 FORMATS: dict[str, Format] = {
     f.name: f
     for f in (
-        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True),
-        Format("obj", ".obj", "OBJ, text", obj.sniff, obj.read, obj.write, obj.size_of, False),
-        Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True),
+        Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True, None),
+        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None),
+        Format("3mf", ".3mf", "3MF", threemf.sniff, threemf.read, threemf.write, threemf.size_of, False, "mm"),
+        Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm"),
+        Format("off", ".off", "OFF, text", off.sniff, off.read, off.write, off.size_of, False, None),
+        Format("obj", ".obj", "OBJ, text", obj.sniff, obj.read, obj.write, obj.size_of, False, None),
     )
 }
 
@@ -106,7 +113,8 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
         raise BadInput(f"{path}: is empty; export the scan again")
     chosen = next((f for f in FORMATS.values() if f.sniff(head, size)), None)
     if chosen is None:
-        raise BadInput(f"{path}: is none of {', '.join(f.upper() for f in FORMATS)}; export it as one of them")
+        known = ", ".join(f.upper() for f in FORMATS)
+        raise BadInput(f"{path}: is none of {known}, whatever its name says; export it as one of them")
     try:
         mesh = chosen.read(path, progress)
     except OSError as error:
@@ -118,9 +126,12 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     if len(mesh.faces) == 0:
         raise BadInput(f"{path}: holds no triangles; export the scan as a mesh, not as points")
     mesh, notes = _drop_non_finite(mesh, path)
-    guess = guess_unit(mesh.diagonal)
-    reason = guess.reason if unit is None else "as given"
-    unit = unit or guess.unit
+    if chosen.own_unit is not None:
+        unit, reason = chosen.own_unit, "the file says its unit; shown in mm"
+    elif unit is not None:
+        reason = "as given"
+    else:
+        unit, reason = guess_unit(mesh.diagonal)
     progress.check()
     if UNITS[unit] != 1.0:
         mesh = mesh.moved(mesh.vertices * UNITS[unit])

@@ -6,23 +6,24 @@ Lines are read by compiled code, in pieces on several threads; numbers exactly.
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 
 from tinsnip.errors import BadInput
-from tinsnip.formats.numbers import GOOD, MALFORMED, parse_number, parse_whole, write_number, write_whole
+from tinsnip.formats.numbers import GOOD, MALFORMED, parse_number, parse_whole, write_number
+from tinsnip.formats.textrows import line_of, write_rows
 from tinsnip.formats.textures import material_images, sample_colours
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.facets import triangulate_polygons
-from tinsnip.progress import Progress
+from tinsnip.progress import DONE, Progress
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _PIECE = 4_000_000
 _WRITE_ROWS = 100_000
-_NAMES = (b"g", b"o", b"usemtl", b"mtllib")
 
 
 def sniff(head: bytes, size: int) -> bool:
@@ -109,7 +110,7 @@ def _parse(text, begin, end, base, points, shades, uvs, sizes, corners, texture,
             break
         line = i
         kind, j = _kind(text, i, end)
-        if kind == _V or kind == _VT:
+        if kind in (_V, _VT):
             seen = 0
             most = 7 if kind == _V else 2
             while seen < most:
@@ -186,10 +187,8 @@ def _parse(text, begin, end, base, points, shades, uvs, sizes, corners, texture,
 
 
 def _line_error(text: np.ndarray, at: int) -> BadInput:
-    raw = text[at : at + 200].tobytes().split(b"\n")[0].strip()
-    number = int(np.count_nonzero(text[:at] == 10)) + 1
-    shown = raw[:60].decode("utf-8", "replace")
-    hint = "write numbers with a decimal point" if b"," in raw else "export it again"
+    number, shown = line_of(text, at)
+    hint = "write numbers with a decimal point" if "," in shown else "export it again"
     return BadInput(f"line {number} ('{shown}') cannot be read; {hint}")
 
 
@@ -205,7 +204,7 @@ def _pieces(text: np.ndarray) -> list[tuple[int, int]]:
                 break
             at = min(len(text), at + 65536)
         cuts.append(at)
-    return list(zip(cuts[:-1], cuts[1:], strict=True))
+    return list(pairwise(cuts))
 
 
 def read(path: Path, progress: Progress) -> Mesh:
@@ -258,7 +257,7 @@ def read(path: Path, progress: Progress) -> Mesh:
             try:
                 (uvs if which else points).ravel()[place] = float(token)
             except ValueError:
-                raise _line_error(text, _line_start(text, int(at))) from None
+                raise _line_error(text, int(at)) from None
     if corners.max(initial=0) >= total[0]:
         at = int(np.searchsorted(np.cumsum(sizes), int(np.argmax(corners)), side="right"))
         raise BadInput(f"face {at + 1} names vertex {corners.max() + 1} of {total[0]}; export it again")
@@ -276,11 +275,6 @@ def read(path: Path, progress: Progress) -> Mesh:
             colour = sample_colours(faces, len(points), uvs[at_corner], images, attributes.get("material"))
             attributes["colour"] = Attribute(Domain.VERTEX, colour)
     return Mesh(points, faces, None, attributes)
-
-
-def _line_start(text: np.ndarray, at: int) -> int:
-    back = text[max(0, at - 4096) : at].tobytes()
-    return at - len(back) + back.rfind(b"\n") + 1
 
 
 def _named(
@@ -311,7 +305,7 @@ def _named(
 
 
 @kernel
-def _write_points(points, shades, coloured, table, begin, end, out):
+def _write_coloured(points, shades, table, begin, end, out):
     at = 0
     flat = points.ravel().view(np.uint64)
     for v in range(begin, end):
@@ -320,26 +314,11 @@ def _write_points(points, shades, coloured, table, begin, end, out):
         for k in range(3):
             out[at] = 32
             at = write_number(flat[3 * v + k], out, at + 1)
-        if coloured:
-            for k in range(3):
-                out[at] = 32
-                for i in range(table.shape[1]):
-                    out[at + 1 + i] = table[shades[v, k], i]
-                at += 1 + table.shape[1]
-        out[at] = 10
-        at += 1
-    return at
-
-
-@kernel
-def _write_faces(faces, begin, end, out):
-    at = 0
-    for f in range(begin, end):
-        out[at] = 102
-        at += 1
         for k in range(3):
             out[at] = 32
-            at = write_whole(np.uint64(faces[f, k] + 1), out, at + 1)
+            for i in range(table.shape[1]):
+                out[at + 1 + i] = table[shades[v, k], i]
+            at += 1 + table.shape[1]
         out[at] = 10
         at += 1
     return at
@@ -351,36 +330,26 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
     Numbers are in the shortest form that reads back to the same bits.
     """
     state = progress.step(f"Writing {path.name}", len(mesh.vertices) + len(mesh.faces))
-    coloured = mesh.colour is not None
-    shades = mesh.colour if coloured else np.zeros((1, 3), dtype=np.uint8)
-    table = np.array([list(f"{c / 255:.4f}".encode()) for c in range(256)], dtype=np.uint8)
-    with path.open("wb") as file, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with path.open("wb") as file:
         file.write(b"# Tinsnip, millimetres\n")
-
-        def rows(span: tuple[int, int]) -> memoryview:
-            out = np.empty((span[1] - span[0]) * 107 + 64, dtype=np.uint8)
-            return out[: _write_points(mesh.vertices, shades, coloured, table, *span, out)].data
-
-        def triangles(span: tuple[int, int]) -> memoryview:
-            out = np.empty((span[1] - span[0]) * 36 + 64, dtype=np.uint8)
-            return out[: _write_faces(mesh.faces, *span, out)].data
-
-        def emit(make: Callable[[tuple[int, int]], memoryview], begin: int, end: int) -> None:
-            spans = [(b, min(b + _WRITE_ROWS, end)) for b in range(begin, end, _WRITE_ROWS)]
-            workers = os.cpu_count() or 1
-            for i in range(0, len(spans), workers):
-                for span, block in zip(spans[i : i + workers], pool.map(make, spans[i : i + workers]), strict=True):
-                    file.write(block)
-                    state[1] += span[1] - span[0]
+        if mesh.colour is None:
+            none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
+            write_rows(file, mesh.vertices, none, (b"v ", b" ", b" ", b"\n"), progress)
+        else:
+            table = np.array([list(f"{c / 255:.4f}".encode()) for c in range(256)], dtype=np.uint8)
+            for begin in range(0, len(mesh.vertices), _WRITE_ROWS):
                 progress.check()
-
-        emit(rows, 0, len(mesh.vertices))
+                end = min(begin + _WRITE_ROWS, len(mesh.vertices))
+                out = np.empty((end - begin) * 107 + 64, dtype=np.uint8)
+                file.write(out[: _write_coloured(mesh.vertices, mesh.colour, table, begin, end, out)].data)
+                state[DONE] += end - begin
+        words = (b"f ", b" ", b" ", b"\n")
         begin = 0
-        for end, lines in _name_changes(mesh):
-            emit(triangles, begin, end)
+        for end, lines in [*_name_changes(mesh), (len(mesh.faces), b"")]:
+            faces = mesh.faces[begin:end] + 1
+            write_rows(file, np.empty((len(faces), 0)), faces, words, progress)
             file.write(lines)
             begin = end
-        emit(triangles, begin, len(mesh.faces))
 
 
 def _name_changes(mesh: Mesh) -> list[tuple[int, bytes]]:

@@ -1,21 +1,25 @@
-"""PLY (Turk 1994), binary little-endian: vertices with colours, polygons as triangles."""
+"""PLY (Turk 1994): ASCII and binary, vertices with colours, polygons of any size."""
 
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.facets import triangulate_polygons
 from tinsnip.progress import Progress
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _TYPES = {
-    "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "<i2", "int16": "<i2",
-    "ushort": "<u2", "uint16": "<u2", "int": "<i4", "int32": "<i4", "uint": "<u4", "uint32": "<u4",
-    "float": "<f4", "float32": "<f4", "double": "<f8", "float64": "<f8",
+    "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2",
+    "ushort": "u2", "uint16": "u2", "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4",
+    "float": "f4", "float32": "f4", "double": "f8", "float64": "f8",
 }  # fmt: skip
+_INDEX_LISTS = ("vertex_indices", "vertex_index")
 
 
 def sniff(head: bytes, size: int) -> bool:
@@ -23,16 +27,29 @@ def sniff(head: bytes, size: int) -> bool:
     return head.startswith((b"ply\n", b"ply\r"))
 
 
+class _Property(NamedTuple):
+    """One property: a scalar, or a list with a type for its count."""
+
+    name: str
+    item: str
+    counter: str = ""
+
+    @property
+    def item_size(self) -> int:
+        return int(self.item[1])
+
+    @property
+    def counter_size(self) -> int:
+        return int(self.counter[1]) if self.counter else 0
+
+
 class _Element:
+    """One element of the header: its name, how many there are, and their properties."""
+
     def __init__(self, name: str, count: int) -> None:
         self.name = name
         self.count = count
-        self.scalars: list[tuple[str, str]] = []
-        self.lists: list[tuple[str, str, str]] = []
-
-    @property
-    def row(self) -> np.dtype:
-        return np.dtype(self.scalars)
+        self.properties: list[_Property] = []
 
 
 def _header(path: Path) -> tuple[str, list[_Element], int]:
@@ -52,9 +69,13 @@ def _header(path: Path) -> tuple[str, list[_Element], int]:
             elif words[0] == "element":
                 elements.append(_Element(words[1], int(words[2])))
             elif words[0] == "property" and words[1] == "list":
-                elements[-1].lists.append((words[4], _TYPES[words[2]], _TYPES[words[3]]))
+                if _TYPES[words[2]][0] == "f":
+                    raise ValueError("a count must be whole")
+                elements[-1].properties.append(_Property(words[4], _TYPES[words[3]], _TYPES[words[2]]))
             elif words[0] == "property":
-                elements[-1].scalars.append((words[2], _TYPES[words[1]]))
+                if any(p.name == words[2] for p in elements[-1].properties):
+                    raise ValueError("a name comes twice")
+                elements[-1].properties.append(_Property(words[2], _TYPES[words[1]]))
             else:
                 raise KeyError(words[0])
         except (IndexError, KeyError, ValueError):
@@ -64,61 +85,233 @@ def _header(path: Path) -> tuple[str, list[_Element], int]:
 
 
 def read(path: Path, progress: Progress) -> Mesh:
-    """Read a binary little-endian PLY of vertices and triangles.
+    """Read a PLY: ASCII or binary of either byte order, any property types and order, polygons of any size.
+
+    Elements other than vertices and faces are passed over.
 
     Raises
     ------
     BadInput
-        When it is another kind of PLY, cut short, or its indices do not fit.
+        When it is cut short, or its counts or indices do not fit.
     """
     form, elements, offset = _header(path)
-    if form != "binary_little_endian":
-        raise BadInput(f"is PLY of the kind '{form}'; export it as binary little-endian PLY")
-    size = path.stat().st_size
-    vertices = colour = faces = provenance = None
+    if form not in ("ascii", "binary_little_endian", "binary_big_endian"):
+        raise BadInput(f"is PLY of the kind '{form[:40]}', which Tinsnip does not know; export it again")
+    body = np.memmap(path, np.uint8, "r")[offset:] if path.stat().st_size > offset else np.empty(0, np.uint8)
+    source = _Text(body) if form == "ascii" else _Binary(body, ">" if "big" in form else "<")
+    vertices = colour = start = corners = provenance = None
     for element in elements:
-        progress.check()
-        left = size - offset
-        row = element.row
-        least = row.itemsize + sum(np.dtype(c).itemsize for _, c, _ in element.lists)
-        if element.count < 0 or element.count * least > left:
+        progress.step(f"Reading {path.name}")
+        if element.count < 0 or element.count * max(1, source.least(element)) > len(body) - source.at:
             raise BadInput(
-                f"announces {element.count} of '{element.name}' but ends at byte {size}; copy or export it again"
+                f"announces {element.count} of '{element.name[:40]}' but ends at byte {offset + len(body)}; "
+                "copy or export it again"
             )
-        if element.name == "vertex" and not element.lists:
-            table = np.fromfile(path, row, element.count, offset=offset)
-            offset += table.nbytes
-            vertices, colour = _vertex_columns(table)
-        elif element.name == "face" and len(element.lists) == 1 and not element.scalars:
-            faces, offset = _triangles(path, element, offset, None)
-        elif element.name == "face" and len(element.lists) == 1:
-            faces, offset = _triangles(path, element, offset, row)
-        elif not element.lists:
-            offset += element.count * row.itemsize
+        if element.name == "vertex":
+            vertices, colour = _vertex_columns(source.table(element, None)[0])
+        elif element.name == "face":
+            wanted = next((k for k, p in enumerate(element.properties) if p.name in _INDEX_LISTS), None)
+            if wanted is None:
+                raise BadInput("its faces have no list of vertices; export the scan as a mesh")
+            scalars, (start, corners) = source.table(element, wanted)
+            if scalars is not None and "provenance" in (scalars.dtype.names or ()):
+                provenance = np.clip(np.nan_to_num(scalars["provenance"]), 0, 2).astype(np.uint8)
         else:
-            raise BadInput(f"its element '{element.name}' has lists Tinsnip does not know; leave it out")
-    if vertices is None or faces is None:
+            source.table(element, None)
+    if vertices is None or corners is None or len(start) < 2:
         raise BadInput("has no vertices with faces; export the scan as a mesh, not as points")
-    if len(faces) and (faces.min() < 0 or faces.max() >= len(vertices)):
-        raise BadInput(f"a face names vertex {faces.max()} of {len(vertices)}; export it again")
+    if len(corners) and (corners.min() < 0 or corners.max() >= len(vertices)):
+        worst = corners.max() if corners.max() >= len(vertices) else corners.min()
+        raise BadInput(f"a face names vertex {worst} of {len(vertices)}; export it again")
+    size = np.diff(start)
+    if (size < 3).any():
+        raise BadInput(f"face {int(np.argmin(size))} has fewer than three corners; export it again")
+    faces, polygon, _ = triangulate_polygons(vertices, start, corners)
     attributes = {} if colour is None else {"colour": Attribute(Domain.VERTEX, colour)}
-    return Mesh(vertices, faces, provenance, attributes)
+    return Mesh(vertices, faces, None if provenance is None else provenance[polygon], attributes)
 
 
-def _vertex_columns(table: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
-    names = table.dtype.names or ()
+def _vertex_columns(table: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+    names = () if table is None else table.dtype.names or ()
     if not {"x", "y", "z"} <= set(names):
         raise BadInput("its vertices have no x, y, z; export it again")
     vertices = np.empty((len(table), 3))
     for k, name in enumerate("xyz"):
         vertices[:, k] = table[name]
-    if not {"red", "green", "blue"} <= set(names):
+    for red, green, blue in (
+        ("red", "green", "blue"),
+        ("diffuse_red", "diffuse_green", "diffuse_blue"),
+        ("r", "g", "b"),
+    ):
+        if {red, green, blue} <= set(names):
+            break
+    else:
         return vertices, None
     colour = np.empty((len(table), 3), dtype=np.uint8)
-    for k, name in enumerate(("red", "green", "blue")):
-        column = table[name]
-        colour[:, k] = np.clip(column * 255.0, 0, 255) if column.dtype.kind == "f" else column
+    for k, name in enumerate((red, green, blue)):
+        column = np.nan_to_num(table[name])
+        if column.dtype.kind == "f":  # 0 to 1, unless the numbers say otherwise
+            column = np.rint(column * (255.0 if column.max(initial=0) <= 1.0 else 1.0))
+        elif column.dtype.itemsize == 2:
+            column = column // 257
+        colour[:, k] = np.clip(column, 0, 255)
     return vertices, colour
+
+
+@kernel
+def _whole(raw, at, size, big):
+    """An unsigned whole number of 1, 2, 4 or 8 bytes."""
+    value = np.int64(0)
+    for i in range(size):
+        value |= np.int64(raw[at + (size - 1 - i if big else i)]) << np.int64(8 * i)
+    return value
+
+
+@kernel
+def _walk(raw, at, count, item, counter, wanted, big, lengths, begins):
+    """Step over rows with lists: `counter` is the size of a list's count, 0 for a scalar.
+
+    Notes each row's wanted list. Returns where the rows end, or -1 where they overrun.
+    """
+    end = raw.shape[0]
+    for row in range(count):
+        for p in range(item.shape[0]):
+            if counter[p] == 0:
+                at += item[p]
+            else:
+                if at + counter[p] > end:
+                    return -1
+                n = _whole(raw, at, counter[p], big)
+                at += counter[p]
+                if n < 0 or n > end:
+                    return -1
+                if p == wanted:
+                    lengths[row] = n
+                    begins[row] = at
+                at += n * item[p]
+            if at > end:
+                return -1
+    return at
+
+
+@kernel
+def _gather(raw, begins, lengths, size, signed, big, out):
+    n = 0
+    for row in range(begins.shape[0]):
+        at = begins[row]
+        for _ in range(lengths[row]):
+            value = _whole(raw, at, size, big)
+            if signed and size < 8 and value >> np.int64(8 * size - 1):
+                value -= np.int64(1) << np.int64(8 * size)
+            out[n] = min(max(value, -1), np.int64(2147483647))
+            n += 1
+            at += size
+
+
+class _Binary:
+    """Rows of a binary body."""
+
+    def __init__(self, body: np.ndarray, order: str) -> None:
+        self.body = body
+        self.order = order
+        self.at = 0
+
+    def least(self, element: "_Element") -> int:
+        return sum(p.counter_size or p.item_size for p in element.properties)
+
+    def table(self, element: "_Element", wanted: int | None) -> tuple[np.ndarray | None, tuple[np.ndarray, np.ndarray]]:
+        """The scalars of an element as a structured array, and its wanted list as starts and values."""
+        properties = element.properties
+        none = np.zeros(1, dtype=np.int64), np.empty(0, dtype=np.int64)
+        if not any(p.counter for p in properties):
+            kind = np.dtype([(p.name, self.order + p.item) for p in properties])
+            rows = self.body[self.at : self.at + element.count * kind.itemsize].view(kind)
+            self.at += rows.nbytes
+            return rows, none
+        quick = self._plain_triangles(element, wanted)
+        if quick is not None:
+            return None, quick
+        big = self.order == ">"
+        lengths = np.zeros(element.count, dtype=np.int64)
+        begins = np.zeros(element.count, dtype=np.int64)
+        items = np.array([p.item_size for p in properties])
+        counters = np.array([p.counter_size for p in properties])
+        end = _walk(
+            self.body, self.at, element.count, items, counters, -1 if wanted is None else wanted, big, lengths, begins
+        )
+        if end < 0:
+            raise BadInput(f"ends within its '{element.name[:40]}' rows; copy or export it again")
+        begun, self.at = self.at, int(end)
+        if wanted is None:
+            return None, none
+        corners = np.empty(int(lengths.sum()), dtype=np.int64)
+        chosen = properties[wanted]
+        if chosen.item[0] == "f":
+            raise BadInput("its faces name vertices by fractions; export it again")
+        _gather(self.body, begins, lengths, chosen.item_size, chosen.item[0] == "i", big, corners)
+        scalars = self._fixed_scalars(element, wanted, begun, lengths)
+        return scalars, (np.concatenate([[0], np.cumsum(lengths)]), corners)
+
+    def _plain_triangles(self, element: "_Element", wanted: int | None) -> tuple[np.ndarray, np.ndarray] | None:
+        """The common case: nothing but lists of three 32-bit indices."""
+        properties = element.properties
+        if wanted is None or len(properties) != 1 or properties[0].counter_size != 1 or properties[0].item_size != 4:
+            return None
+        if properties[0].item[0] == "f" or self.order != "<" or self.at + 13 * element.count > len(self.body):
+            return None
+        faces = np.empty((element.count, 3), dtype=np.int32)
+        if _copy_triangles(self.body[self.at : self.at + 13 * element.count], 13, 1, faces) >= 0:
+            return None
+        self.at += 13 * element.count
+        return np.arange(0, 3 * element.count + 1, 3), faces.ravel()
+
+    def _fixed_scalars(self, element: "_Element", wanted: int, begun: int, lengths: np.ndarray) -> np.ndarray | None:
+        """Scalars beside the list, where all rows have one size and there is no other list."""
+        others = [p for k, p in enumerate(element.properties) if k != wanted]
+        if not others or any(p.counter for p in others) or len(set(lengths.tolist()[:1000])) != 1:
+            return None
+        if (lengths != lengths[0]).any():
+            return None
+        chosen = element.properties[wanted]
+        width = chosen.counter_size + int(lengths[0]) * chosen.item_size
+        kind = np.dtype(
+            [
+                (p.name, f"V{width}") if k == wanted else (p.name, self.order + p.item)
+                for k, p in enumerate(element.properties)
+            ]
+        )
+        return self.body[begun : begun + element.count * kind.itemsize].view(kind)
+
+
+class _Text:
+    """Rows of an ASCII body."""
+
+    def __init__(self, body: np.ndarray) -> None:
+        self.body = body
+        self.at = 0
+
+    def least(self, element: "_Element") -> int:
+        return 2 * len(element.properties) - 1
+
+    def table(self, element: "_Element", wanted: int | None) -> tuple[np.ndarray | None, tuple[np.ndarray, np.ndarray]]:
+        """As `_Binary.table`."""
+        counters = np.array([p.counter_size for p in element.properties])
+        flat, begins = text_rows(self.body, self.at, element.count, counters, f"'{element.name[:40]}' row")
+        self.at = int(begins[-1])
+        none = np.zeros(1, dtype=np.int64), np.empty(0, dtype=np.int64)
+        if not counters.any():
+            rows = flat.reshape(element.count, len(counters))
+            kind = np.dtype([(p.name, "<f8" if p.item[0] == "f" else "<i8") for p in element.properties])
+            table = np.empty(element.count, dtype=kind)
+            for k, p in enumerate(element.properties):
+                table[p.name] = rows[:, k] if p.item[0] == "f" else np.nan_to_num(rows[:, k])
+            return table, none
+        lengths = np.empty(element.count, dtype=np.int64)
+        corners = np.empty(len(flat), dtype=np.int64)
+        used = pick_lists(flat, element.count, counters, -1 if wanted is None else wanted, lengths, corners)
+        if wanted is None:
+            return None, none
+        return None, (np.concatenate([[0], np.cumsum(lengths)]), corners[:used])
 
 
 @kernel
@@ -137,22 +330,6 @@ def _copy_triangles(raw, stride, at, faces):
                 | (np.uint32(raw[i + 3]) << np.uint32(24))
             )
     return -1
-
-
-def _triangles(path: Path, element: _Element, offset: int, row: np.dtype | None) -> tuple[np.ndarray, int]:
-    """Read the faces; scalars beside the list are taken to stand after it."""
-    _, count_type, index_type = element.lists[0]
-    if count_type != "u1" or index_type not in ("<i4", "<u4"):
-        raise BadInput("its faces are not lists of 32-bit indices; export it as plain triangles")
-    stride = 13 + (row.itemsize if row is not None else 0)
-    faces = np.empty((element.count, 3), dtype=np.int32)
-    raw = np.fromfile(path, np.uint8, element.count * stride, offset=offset)
-    if len(raw) < element.count * stride:
-        raise BadInput("ends within its faces, or they are not all triangles; export it as triangles")
-    bad = _copy_triangles(raw, stride, 1, faces)
-    if bad >= 0:
-        raise BadInput(f"face {bad} is not a triangle; export it as triangles")
-    return faces, offset + raw.nbytes
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:

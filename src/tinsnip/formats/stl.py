@@ -1,11 +1,13 @@
 """STL, binary and ASCII (3D Systems, 1989): triangle soup without unit."""
 
-import re
 from pathlib import Path
 
 import numpy as np
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.numbers import parse_number
+from tinsnip.formats.textrows import line_of
+from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.welding import weld_bits
@@ -15,7 +17,6 @@ __all__ = ["read", "size_of", "sniff", "write"]
 
 _RECORD = 50
 _CHUNK = 200_000
-_VERTEX = re.compile(rb"\bvertex\s+(\S+)\s+(\S+)\s+(\S+)", re.IGNORECASE)
 
 
 def _declared(head: bytes) -> int:
@@ -86,47 +87,71 @@ def _binary_corners(path: Path, size: int, count: int, progress: Progress) -> np
     return corners
 
 
+@kernel
+def _ascii_vertices(text, out, slow):
+    """Read the numbers after every word 'vertex'; returns (-1 or the byte of an error, corners, facets, slow).
+
+    Facets are counted by the word 'endloop'.
+    """
+    end = text.shape[0]
+    bits = np.zeros(1, dtype=np.uint64)
+    value = bits.view(np.float64)
+    n = facets = n_slow = 0
+    i = 0
+    while i < end:
+        while i < end and text[i] <= 32:
+            i += 1
+        begin = i
+        while i < end and text[i] > 32:
+            i += 1
+        length = i - begin
+        if length == 6 and text[begin] | 32 == 118 and text[begin + 1] | 32 == 101 and text[begin + 2] | 32 == 114:
+            if n >= out.shape[0]:
+                return begin, n, facets, n_slow
+            for k in range(3):
+                while i < end and text[i] <= 32:
+                    i += 1
+                at = i
+                i, how = parse_number(text, i, end, bits)
+                if how == 2 or i == at:
+                    return at, n, facets, n_slow
+                out[n, k] = value[0]
+                if how != 0:
+                    if n_slow >= slow.shape[0]:
+                        return at, n, facets, n_slow
+                    slow[n_slow, 0] = at
+                    slow[n_slow, 1] = 3 * n + k
+                    n_slow += 1
+            n += 1
+        elif length == 7 and text[begin] | 32 == 101 and text[begin + 3] | 32 == 108 and text[begin + 6] | 32 == 112:
+            facets += 1
+            if n != 3 * facets:
+                return begin, n, facets, n_slow
+    return -1, n, facets, n_slow
+
+
 def _ascii_corners(path: Path, progress: Progress) -> np.ndarray:
-    state = progress.step(f"Reading {path.name}", path.stat().st_size)
-    blocks: list[np.ndarray] = []
-    rest, ended = b"", False
-    with path.open("rb") as file:
-        while text := file.read(1 << 24):
-            progress.check()
-            state[1] += len(text)
-            text = rest + text
-            cut = text.lower().rfind(b"endfacet")
-            if cut < 0:
-                rest = text
-                continue
-            body, rest = text[:cut], text[cut:]
-            blocks.append(_ascii_block(body))
-    ended = b"endsolid" in rest.lower()
-    if _VERTEX.search(rest) or not ended:
-        n = sum(len(b) for b in blocks) // 3
-        raise BadInput(f"ends in the middle, after {n} whole triangles; copy or export it again")
-    if not blocks:
-        return np.empty((0, 3), dtype=np.float32)
-    return np.concatenate(blocks)
-
-
-def _ascii_block(body: bytes) -> np.ndarray:
-    found = _VERTEX.findall(body)
-    facets = len(re.findall(rb"\bouter\s+loop\b", body, re.IGNORECASE))
-    if len(found) != 3 * facets:
-        raise BadInput(f"has a facet without three vertices ({len(found)} in {facets} facets); export it again")
-    flat = [number for row in found for number in row]
-    try:
-        return np.array(flat, dtype="S").astype(np.float64).astype(np.float32).reshape(-1, 3)
-    except ValueError:
-        for number in flat:
-            try:
-                float(number)
-            except ValueError:
-                shown = number.decode("ascii", "replace")
-                hint = "use a decimal point" if b"," in number else "export it again"
-                raise BadInput(f"'{shown}' is not a number; {hint}") from None
-        raise
+    progress.step(f"Reading {path.name}")
+    text = np.memmap(path, np.uint8, "r")
+    # a corner takes "vertex 0 0 0" and a line end at the least
+    corners = np.empty((len(text) // 12 + 1, 3), dtype=np.float32)
+    slow = np.empty((200_000, 2), dtype=np.int64)
+    bad, n, facets, n_slow = _ascii_vertices(text, corners, slow)
+    places = [int(p) for p in slow[:n_slow, 0]]
+    for place, target in zip(places, slow[:n_slow, 1], strict=True):
+        try:
+            corners.ravel()[target] = float(bytes(text[place : place + 64]).split(maxsplit=1)[0])
+        except ValueError:
+            bad = place
+            break
+    if bad >= 0 and bad < len(text):
+        number, shown = line_of(text, bad)
+        hint = "write numbers with a decimal point" if "," in shown else "export it again"
+        raise BadInput(f"line {number} ('{shown}') is not what an ASCII STL has there; {hint}")
+    tail = bytes(text[-2000:]).lower()
+    if bad >= 0 or n != 3 * facets or b"endsolid" not in tail:
+        raise BadInput(f"ends in the middle, after {facets} whole triangles; copy or export it again")
+    return corners[:n].copy()
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:

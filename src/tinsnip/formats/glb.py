@@ -1,0 +1,332 @@
+"""GLB (glTF 2.0, binary): metres and y up in the file, millimetres and z up here."""
+
+import io
+import json
+import struct
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PIL import Image
+
+from tinsnip.errors import BadInput
+from tinsnip.formats.textures import open_image, sample_colours
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.progress import Progress
+
+__all__ = ["read", "size_of", "sniff", "write"]
+
+_JSON, _BIN = 0x4E4F534A, 0x004E4942
+_COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+_TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1]])
+_MOST_TRIANGLES = 60_000_000
+
+
+def sniff(head: bytes, size: int) -> bool:
+    """Whether a file is a GLB."""
+    return head.startswith(b"glTF")
+
+
+class _Document:
+    """The JSON and the binary chunk, with every access checked."""
+
+    def __init__(self, path: Path) -> None:
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            head = file.read(20)
+            if len(head) < 20:
+                raise BadInput(f"ends after {size} bytes, within its head; copy or export it again")
+            _, version, length, json_length, kind = struct.unpack("<4sIIII", head)
+            if version != 2:
+                raise BadInput(f"is GLB version {version}; export it as version 2")
+            if kind != _JSON or json_length > size - 20 or length > size:
+                raise BadInput(f"announces {length} bytes but has {size}; copy or export it again")
+            try:
+                self.data = json.loads(file.read(json_length))
+            except (ValueError, RecursionError) as error:
+                raise BadInput("its JSON cannot be read; export it again") from error
+            begin = 20 + json_length
+            chunk = file.read(8)
+        self.binary = np.empty(0, np.uint8)
+        if len(chunk) == 8:
+            count, kind = struct.unpack("<II", chunk)
+            if kind == _BIN:
+                if begin + 8 + count > size:
+                    raise BadInput(f"announces {count} bytes of data but ends at byte {size}; copy or export it again")
+                self.binary = np.memmap(path, np.uint8, "r")[begin + 8 : begin + 8 + count]
+        if not isinstance(self.data, dict):
+            raise BadInput("its JSON is no glTF; export it again")
+
+    def item(self, kind: str, index: Any) -> dict:
+        """Entry `index` of one of the lists."""
+        entries = self.data.get(kind)
+        if not isinstance(entries, list) or not isinstance(index, int) or not 0 <= index < len(entries):
+            raise BadInput(f"refers to {kind[:-1]} {index}, which it does not hold; export it again")
+        if not isinstance(entries[index], dict):
+            raise BadInput(f"{kind[:-1]} {index} is no object; export it again")
+        return entries[index]
+
+    def view(self, index: Any) -> tuple[np.ndarray, int]:
+        """Bytes of a buffer view, and its stride (0: tight)."""
+        view = self.item("bufferViews", index)
+        begin, length = view.get("byteOffset", 0), view.get("byteLength", 0)
+        if view.get("buffer", 0) != 0 or "uri" in self.item("buffers", 0):
+            raise BadInput("keeps data outside the file; export it as one GLB")
+        if not _is_count(begin) or not _is_count(length) or begin + length > len(self.binary):
+            raise BadInput(f"buffer view {index} lies outside the data; copy or export it again")
+        stride = view.get("byteStride", 0)
+        return self.binary[begin : begin + length], stride if _is_count(stride) else 0
+
+    def accessor(self, index: Any) -> np.ndarray:
+        """Values of an accessor, shape (N, width), in the file's own type."""
+        entry = self.item("accessors", index)
+        kind, width = _COMPONENTS.get(entry.get("componentType")), _WIDTHS.get(entry.get("type"))
+        count, offset = entry.get("count", 0), entry.get("byteOffset", 0)
+        if kind is None or width is None or not _is_count(count) or not _is_count(offset):
+            raise BadInput(f"accessor {index} cannot be read; export it again")
+        if "sparse" in entry or "bufferView" not in entry:
+            raise BadInput(f"accessor {index} is sparse, which Tinsnip does not read; export it plainly")
+        data, stride = self.view(entry["bufferView"])
+        item = np.dtype(kind).itemsize * width
+        stride = stride or item
+        if stride < item or (count and offset + (count - 1) * stride + item > len(data)):
+            raise BadInput(f"accessor {index} asks for more than its data holds; copy or export it again")
+        if count == 0:
+            return np.empty((0, width), dtype=kind)
+        rows = np.lib.stride_tricks.as_strided(data[offset:], (count, item), (stride, 1))
+        return np.ascontiguousarray(rows).view(kind)
+
+
+def _is_count(value: Any) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 2**40
+
+
+def _normalised(values: np.ndarray) -> np.ndarray:
+    """Fractions 0 to 1 from floats or whole numbers."""
+    if values.dtype.kind == "f":
+        return values.astype(np.float64)
+    return values.astype(np.float64) / np.iinfo(values.dtype).max
+
+
+def _matrix(node: dict) -> np.ndarray:
+    """4x4 matrix of a node."""
+    try:
+        if "matrix" in node:
+            matrix = np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
+        else:
+            matrix = np.eye(4)
+            x, y, z, w = np.array(node.get("rotation", (0, 0, 0, 1)), dtype=np.float64)
+            turn = np.array(
+                [
+                    [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+                    [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+                    [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+                ]
+            )
+            matrix[:3, :3] = turn * np.array(node.get("scale", (1, 1, 1)), dtype=np.float64).reshape(3)
+            matrix[:3, 3] = np.array(node.get("translation", (0, 0, 0)), dtype=np.float64).reshape(3)
+    except (TypeError, ValueError) as error:
+        raise BadInput("a node's place cannot be read; export it again") from error
+    if not np.isfinite(matrix).all():
+        raise BadInput("a node's place is not finite; export it again")
+    return matrix
+
+
+def read(path: Path, progress: Progress) -> Mesh:
+    """Read a GLB: all triangles of its scene, placed, in mm with z up; vertex colours or texture.
+
+    Raises
+    ------
+    BadInput
+        When it is damaged, compressed in a way Tinsnip does not read, or refers outside itself.
+    """
+    progress.step(f"Reading {path.name}")
+    document = _Document(path)
+    required = document.data.get("extensionsRequired") or []
+    if isinstance(required, list) and any("draco" in str(r).lower() or "meshopt" in str(r).lower() for r in required):
+        raise BadInput(f"is compressed ({str(required[0])[:60]}); export it without compression")
+    parts: list[dict[str, Any]] = []
+    total = [0]
+
+    def visit(index: Any, matrix: np.ndarray, above: tuple[int, ...]) -> None:
+        if index in above or len(above) > 200:
+            raise BadInput(f"node {index} is a child of itself; export it again")
+        node = document.item("nodes", index)
+        own = matrix @ _matrix(node)
+        if "mesh" in node:
+            primitives = document.item("meshes", node["mesh"]).get("primitives")
+            for primitive in primitives if isinstance(primitives, list) else []:
+                part = _primitive(document, primitive, own)
+                if part is not None:
+                    total[0] += len(part["faces"])
+                    parts.append(part)
+        total[0] += 1
+        if total[0] > _MOST_TRIANGLES:
+            raise BadInput("its nodes multiply to more triangles than fit in memory; export them apart")
+        children = node.get("children")
+        for child in children if isinstance(children, list) else []:
+            visit(child, own, (*above, index))
+
+    scenes = document.data.get("scenes")
+    if isinstance(scenes, list) and scenes:
+        roots = document.item("scenes", document.data.get("scene", 0)).get("nodes")
+    else:
+        nodes = document.data.get("nodes")
+        roots = list(range(len(nodes))) if isinstance(nodes, list) else []
+    scale = np.diag([1000.0, 1000.0, 1000.0, 1.0])
+    for root in roots if isinstance(roots, list) else []:
+        visit(root, scale @ _TO_Z_UP, ())
+    if not parts:
+        raise BadInput("its scene holds no triangles; export the scan as a mesh")
+    return _joined(document, parts)
+
+
+def _primitive(document: _Document, primitive: Any, matrix: np.ndarray) -> dict[str, Any] | None:
+    """Triangles of one primitive; None for points and lines."""
+    if not isinstance(primitive, dict) or not isinstance(primitive.get("attributes"), dict):
+        raise BadInput("a primitive cannot be read; export it again")
+    mode = primitive.get("mode", 4)
+    if mode not in (4, 5, 6):
+        return None
+    names = primitive["attributes"]
+    if "POSITION" not in names:
+        raise BadInput("a primitive has no positions; export it again")
+    places = document.accessor(names["POSITION"]).astype(np.float64)
+    if places.shape[1] != 3:
+        raise BadInput("positions are not of three numbers; export it again")
+    if "indices" in primitive:
+        index = document.accessor(primitive["indices"])
+        if index.dtype.kind == "f" or index.shape[1] != 1:
+            raise BadInput("indices are no whole numbers; export it again")
+        index = index.ravel().astype(np.int64)
+    else:
+        index = np.arange(len(places), dtype=np.int64)
+    if mode == 4:
+        faces = index[: len(index) // 3 * 3].reshape(-1, 3)
+    elif mode == 5:
+        faces = np.column_stack([index[:-2], index[1:-1], index[2:]]) if len(index) >= 3 else np.empty((0, 3), int)
+        faces[1::2] = faces[1::2][:, [1, 0, 2]]
+    else:
+        fan = np.broadcast_to(index[:1], (max(0, len(index) - 2),))
+        faces = np.column_stack([fan, index[1:-1], index[2:]])
+    if len(faces) and (faces.min() < 0 or faces.max() >= len(places)):
+        raise BadInput(f"a triangle names vertex {faces.max()} of {len(places)}; export it again")
+    matrix = np.where(np.abs(matrix - np.rint(matrix)) < 1e-12, np.rint(matrix), matrix)
+    with np.errstate(over="ignore", invalid="ignore"):
+        places = places @ matrix[:3, :3].T + matrix[:3, 3]
+    if np.linalg.det(matrix[:3, :3]) < 0:
+        faces = faces[:, ::-1]
+    part: dict[str, Any] = {"places": places + 0.0, "faces": faces, "colour": None, "uv": None, "image": None}
+    if "COLOR_0" in names:
+        shades = _normalised(document.accessor(names["COLOR_0"]))[:, :3]
+        if len(shades) == len(places) and shades.shape[1] == 3:
+            part["colour"] = np.rint(np.clip(np.nan_to_num(shades), 0, 1) * 255).astype(np.uint8)
+    if "TEXCOORD_0" in names and "material" in primitive:
+        uv = _normalised(document.accessor(names["TEXCOORD_0"]))
+        image = _image_of(document, primitive["material"])
+        if image is not None and uv.shape == (len(places), 2):
+            part["uv"] = np.column_stack([uv[:, 0], 1 - uv[:, 1]])
+            part["image"] = image
+    return part
+
+
+def _image_of(document: _Document, material: Any) -> int | None:
+    """Number of the image that colours a material."""
+    entry = document.item("materials", material)
+    surface = entry.get("pbrMetallicRoughness")
+    texture = surface.get("baseColorTexture") if isinstance(surface, dict) else None
+    if not isinstance(texture, dict):
+        return None
+    source = document.item("textures", texture.get("index")).get("source")
+    return source if isinstance(source, int) else None
+
+
+def _joined(document: _Document, parts: list[dict[str, Any]]) -> Mesh:
+    """One mesh of all parts; colours only where every part has them."""
+    starts = np.cumsum([0] + [len(p["places"]) for p in parts])
+    faces = np.concatenate([p["faces"] + s for p, s in zip(parts, starts[:-1], strict=True)])
+    vertices = np.concatenate([p["places"] for p in parts])
+    attributes: dict[str, Attribute] = {}
+    images: dict[int, Image.Image] = {}
+    for part in parts:
+        number = part["image"]
+        if number is not None and number not in images:
+            entry = document.item("images", number)
+            if "bufferView" not in entry:
+                raise BadInput("keeps its texture outside the file; export it as one GLB")
+            images[number] = open_image(io.BytesIO(document.view(entry["bufferView"])[0].tobytes()), f"{number}")
+    if images:
+        uv = np.concatenate(
+            [p["uv"][p["faces"].ravel()] if p["uv"] is not None else np.zeros((3 * len(p["faces"]), 2)) for p in parts]
+        )
+        owner = np.repeat([-1 if p["image"] is None else p["image"] for p in parts], [len(p["faces"]) for p in parts])
+        material = Attribute(
+            Domain.TRIANGLE, owner.astype(np.int32), tuple(f"texture {k}" for k in range(1 + owner.max()))
+        )
+        attributes["material"] = material
+        attributes["texture"] = Attribute(Domain.CORNER, uv.astype(np.float32), images)
+    if all(p["colour"] is not None for p in parts):
+        attributes["colour"] = Attribute(Domain.VERTEX, np.concatenate([p["colour"] for p in parts]))
+    elif images:
+        colour = sample_colours(faces, len(vertices), uv, images, attributes["material"])
+        attributes["colour"] = Attribute(Domain.VERTEX, colour)
+    return Mesh(vertices, faces, None, attributes)
+
+
+def write(mesh: Mesh, path: Path, progress: Progress) -> None:
+    """Write a GLB with vertex colours when there are.
+
+    Positions stay in millimetres; the scene's node turns and scales them to metres with y up, so that they
+    keep their bits.
+    """
+    progress.step(f"Writing {path.name}")
+    places = mesh.vertices.astype("<f4")
+    blocks = [places.tobytes(), mesh.faces.astype("<u4").tobytes()]
+    low = [float(x) for x in places.min(axis=0)] if len(places) else [0.0] * 3
+    high = [float(x) for x in places.max(axis=0)] if len(places) else [0.0] * 3
+    accessors: list[dict] = [
+        {"bufferView": 0, "componentType": 5126, "count": len(places), "type": "VEC3", "min": low, "max": high},
+        {"bufferView": 1, "componentType": 5125, "count": mesh.faces.size, "type": "SCALAR"},
+    ]
+    names = {"POSITION": 0}
+    if mesh.colour is not None:
+        wide = np.full((len(places), 4), 255, dtype=np.uint8)
+        wide[:, :3] = mesh.colour
+        blocks.append(wide.tobytes())
+        accessors.append(
+            {"bufferView": 2, "componentType": 5121, "normalized": True, "count": len(places), "type": "VEC4"}
+        )
+        names["COLOR_0"] = 2
+    views, offset = [], 0
+    for i, block in enumerate(blocks):
+        views.append(
+            {"buffer": 0, "byteOffset": offset, "byteLength": len(block), "target": 34963 if i == 1 else 34962}
+        )
+        offset += len(block)
+    document = {
+        "asset": {"version": "2.0", "generator": "Tinsnip"},
+        "scene": 0,
+        "scenes": [{"nodes": [0]}],
+        "nodes": [{"mesh": 0, "matrix": [0.001, 0, 0, 0, 0, 0, -0.001, 0, 0, 0.001, 0, 0, 0, 0, 0, 1]}],
+        "meshes": [{"primitives": [{"attributes": names, "indices": 1, "mode": 4}]}],
+        "accessors": accessors,
+        "bufferViews": views,
+        "buffers": [{"byteLength": offset}],
+    }
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    padding = -offset % 4
+    with path.open("wb") as file:
+        file.write(struct.pack("<4sII", b"glTF", 2, 12 + 8 + len(text) + 8 + offset + padding))
+        file.write(struct.pack("<II", len(text), _JSON) + text)
+        file.write(struct.pack("<II", offset + padding, _BIN))
+        for block in blocks:
+            progress.check()
+            file.write(block)
+        file.write(b"\0" * padding)
+
+
+def size_of(triangles: int, vertices: int) -> int:
+    """Bytes that a mesh takes, with colours."""
+    return 900 + 12 * triangles + 16 * vertices

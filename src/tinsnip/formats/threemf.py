@@ -1,0 +1,378 @@
+"""3MF (core specification 1.3, with colour groups of the materials extension): a zip of XML, with a unit."""
+
+import io
+import re
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from lxml import etree
+
+from tinsnip.errors import BadInput
+from tinsnip.formats.meshblocks import MeshBlock, take_blocks
+from tinsnip.formats.textrows import write_rows
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.progress import Progress
+
+__all__ = ["read", "size_of", "sniff", "write"]
+
+_CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
+_MATERIAL = "http://schemas.microsoft.com/3dmanufacturing/material/2015/02"
+_PRODUCTION = "http://schemas.microsoft.com/3dmanufacturing/production/2015/06"
+_RELATION = "http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"
+_MILLIMETRES = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
+_MOST_GROWTH = 120
+_MOST_TRIANGLES = 60_000_000
+_PLAIN = 20_000_000
+
+
+def sniff(head: bytes, size: int) -> bool:
+    """Whether a file is a zip, as a 3MF is; what is in it is looked at when it is read."""
+    return head.startswith(b"PK\x03\x04")
+
+
+class _Package:
+    """The parts of the zip, opened within bounds."""
+
+    def __init__(self, path: Path) -> None:
+        try:
+            self.zip = zipfile.ZipFile(path)
+        except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+            raise BadInput("is no whole zip archive, as a 3MF must be; copy or export it again") from error
+        self.names = {name.lstrip("/").lower(): name for name in self.zip.namelist()}
+        total = sum(info.file_size for info in self.zip.infolist())
+        if total > max(_PLAIN, _MOST_GROWTH * path.stat().st_size):
+            raise BadInput(f"would unpack to {total / 1e6:.0f} MB; a 3MF scan does not; get it from another source")
+
+    def open(self, name: str) -> Any:
+        """A part as a stream that ends with an error where it grows beyond what it declares."""
+        real = self.names.get(name.lstrip("/").lower())
+        if real is None:
+            raise BadInput(f"has no part '{name[:80]}'; export it again")
+        info = self.zip.getinfo(real)
+        if info.flag_bits & 1:
+            raise BadInput("is encrypted; export it without a password")
+        return self.zip.open(info)
+
+    def model_name(self) -> str:
+        """The part that holds the model, by the package's relations."""
+        try:
+            with self.open("_rels/.rels") as stream:
+                root = _parse_small(stream.read(1_000_000))
+            for relation in root.iter():
+                if relation.get("Type", "").endswith("/3dmodel") and relation.get("Target"):
+                    return relation.get("Target")
+        except BadInput:
+            pass
+        return "3D/3dmodel.model"
+
+
+def _parser_options() -> dict[str, Any]:
+    return {"resolve_entities": False, "no_network": True, "load_dtd": False, "dtd_validation": False}
+
+
+def _parse_small(data: bytes) -> etree._Element:
+    try:
+        return etree.fromstring(data, etree.XMLParser(**_parser_options()))
+    except (etree.XMLSyntaxError, ValueError) as error:
+        raise BadInput(f"its XML cannot be read ({_one_line(error)}); export it again") from error
+
+
+def _one_line(error: Exception) -> str:
+    return str(error).split("\n")[0][:120]
+
+
+class _Object:
+    """One object of the model: a mesh, or components of others."""
+
+    def __init__(self) -> None:
+        self.vertices: np.ndarray | None = None
+        self.faces: np.ndarray | None = None
+        self.paint: np.ndarray | None = None  # (F, 4): property group and three indices; -1 for none
+        self.default: tuple[int, int] = (-1, 0)
+        self.components: list[tuple[tuple[str, str], np.ndarray]] = []
+        self.block: MeshBlock | None = None
+
+    def take_block(self, block: MeshBlock) -> None:
+        """Take over vertices and triangles that were read by compiled code."""
+        self.vertices, self.faces = block.vertices, block.rows[:, :3]
+        if (block.rows[:, 3:5] >= 0).any():
+            pid, p1, p2, p3 = (block.rows[:, k] for k in range(3, 7))
+            painted = (pid >= 0) | (p1 >= 0)
+            first = np.maximum(p1, 0)
+            own = np.where(pid >= 0, pid, self.default[0])
+            paint = np.column_stack([own, first, np.where(p2 >= 0, p2, first), np.where(p3 >= 0, p3, first)])
+            self.paint = np.where(painted[:, None], paint, [-2, 0, 0, 0])
+
+
+class _Model:
+    """Everything read of one or several model parts."""
+
+    def __init__(self) -> None:
+        self.unit = "millimeter"
+        self.objects: dict[tuple[str, str], _Object] = {}
+        self.colours: dict[tuple[str, int], np.ndarray] = {}
+        self.items: list[tuple[tuple[str, str], np.ndarray]] = []
+        self.parts: set[str] = set()
+
+
+def _transform(text: str | None) -> np.ndarray:
+    """A 4x3 matrix from its attribute: rows of the linear part, then the shift."""
+    if text is None:
+        return np.vstack([np.eye(3), np.zeros(3)])
+    try:
+        numbers = np.array([float(w) for w in text.split()])
+    except ValueError:
+        numbers = np.empty(0)
+    if numbers.shape != (12,) or not np.isfinite(numbers).all():
+        raise BadInput(f"a transform '{text[:60]}' is not twelve numbers; export it again")
+    return numbers.reshape(4, 3)
+
+
+def _local(tag: Any) -> str:
+    return tag.rsplit("}", 1)[-1] if isinstance(tag, str) else ""
+
+
+def _events(stream: Any) -> Iterator[tuple[str, etree._Element]]:
+    try:
+        yield from etree.iterparse(stream, events=("start", "end"), huge_tree=True, **_parser_options())
+    except (etree.XMLSyntaxError, zipfile.BadZipFile, OSError, EOFError, ValueError) as error:
+        raise BadInput(f"its XML cannot be read ({_one_line(error)}); copy or export it again") from error
+
+
+def _read_part(package: _Package, name: str, model: _Model, progress: Progress) -> None:
+    """Read one model part; elements are dropped as soon as they are understood."""
+    model.parts.add(name)
+    vertices: list[tuple[float, float, float]] = []
+    faces: list[tuple[int, int, int]] = []
+    paint: list[tuple[int, int, int, int]] = []
+    group: list[tuple[int, int, int]] = []
+    current: _Object | None = None
+    seen = 0
+    with package.open(name) as stream:
+        try:
+            text = stream.read()
+        except (zipfile.BadZipFile, OSError, EOFError, zlib.error) as error:
+            raise BadInput("its archive is damaged; copy or export it again") from error
+    progress.check()
+    skeleton, blocks = take_blocks(text)
+    del text
+    with io.BytesIO(skeleton) as stream:
+        for event, element in _events(stream):
+            tag = _local(element.tag)
+            if event == "start":
+                if tag == "model" and name == next(iter(model.parts)):
+                    model.unit = element.get("unit", "millimeter")
+                elif tag == "object":
+                    current = _Object()
+                    default = element.get("pid")
+                    current.default = (_whole(default, -1), _whole(element.get("pindex"), 0))
+                    vertices, faces, paint = [], [], []
+                elif tag in ("colorgroup", "basematerials"):
+                    group = []
+                continue
+            seen += 1
+            if seen % 65536 == 0:
+                progress.check()
+            try:
+                if tag == "mesh" and element.get("block") is not None and current is not None:
+                    current.block = blocks.get(int(element.get("block")))
+                elif tag == "vertex":
+                    vertices.append((float(element.get("x")), float(element.get("y")), float(element.get("z"))))
+                elif tag == "triangle":
+                    faces.append((int(element.get("v1")), int(element.get("v2")), int(element.get("v3"))))
+                    pid = element.get("pid")
+                    p1 = element.get("p1")
+                    if pid is not None or p1 is not None:
+                        first = _whole(p1, 0)
+                        own = current.default[0] if pid is None and current is not None else _whole(pid, -1)
+                        row = (own, first, _whole(element.get("p2"), first), _whole(element.get("p3"), first))
+                        paint.extend([(-2, 0, 0, 0)] * (len(faces) - 1 - len(paint)))
+                        paint.append(row)
+                elif tag == "color":
+                    group.append(_colour(element.get("color")))
+                elif tag == "base":
+                    group.append(_colour(element.get("displaycolor")))
+                elif tag in ("colorgroup", "basematerials"):
+                    model.colours[name, _whole(element.get("id"), -1)] = np.array(group, dtype=np.uint8).reshape(-1, 3)
+                elif tag == "component" and current is not None:
+                    part = element.get(f"{{{_PRODUCTION}}}path", name)
+                    current.components.append(((part, element.get("objectid")), _transform(element.get("transform"))))
+                elif tag == "item":
+                    part = element.get(f"{{{_PRODUCTION}}}path", name)
+                    model.items.append(((part, element.get("objectid")), _transform(element.get("transform"))))
+                elif tag == "object" and current is not None:
+                    if current.block is not None:
+                        current.take_block(current.block)
+                    else:
+                        current.vertices = np.array(vertices, dtype=np.float64).reshape(-1, 3)
+                        current.faces = np.array(faces, dtype=np.int64).reshape(-1, 3)
+                        if paint:
+                            paint.extend([(-2, 0, 0, 0)] * (len(faces) - len(paint)))
+                            current.paint = np.array(paint, dtype=np.int64)
+                    model.objects[name, element.get("id")] = current
+                    current = None
+            except (TypeError, ValueError, OverflowError):
+                raise BadInput(f"line {element.sourceline}: a <{tag}> cannot be read; export it again") from None
+            if len(faces) > _MOST_TRIANGLES:
+                raise BadInput("holds more triangles than fit in memory; split the scan")
+            if tag not in ("mesh", "vertices", "triangles"):
+                element.clear()
+            parent = element.getparent()
+            if parent is not None and tag in ("vertex", "triangle", "color", "object", "component"):
+                while element.getprevious() is not None:
+                    del parent[0]
+
+
+def _whole(text: str | None, default: int) -> int:
+    return default if text is None else int(text)
+
+
+def _colour(text: str | None) -> tuple[int, int, int]:
+    found = re.fullmatch(r"#([0-9A-Fa-f]{6})(?:[0-9A-Fa-f]{2})?", text or "")
+    if not found:
+        raise ValueError(text)
+    return tuple(bytes.fromhex(found[1]))
+
+
+def read(path: Path, progress: Progress) -> Mesh:
+    """Read a 3MF: all items of its build, placed; in mm.
+
+    Raises
+    ------
+    BadInput
+        When it is damaged, refers in a ring, or asks for more than it holds.
+    """
+    progress.step(f"Reading {path.name}")
+    package = _Package(path)
+    model = _Model()
+    name = package.model_name().lstrip("/")
+    _read_part(package, name, model, progress)
+    if model.unit not in _MILLIMETRES:
+        raise BadInput(f"its unit '{model.unit[:30]}' is unknown; export it in millimeter")
+    collected: list[tuple[np.ndarray, np.ndarray, np.ndarray | None]] = []
+    budget = [0]
+
+    def place(key: tuple[str, str], matrix: np.ndarray, above: tuple[tuple[str, str], ...]) -> None:
+        part = key[0].lstrip("/")
+        key = (part, key[1])
+        if part not in model.parts:
+            _read_part(package, part, model, progress)
+        if key in above:
+            raise BadInput(f"object {key[1]} is a component of itself; export it again")
+        thing = model.objects.get(key)
+        if thing is None:
+            raise BadInput(f"refers to object {key[1]}, which it does not hold; export it again")
+        if len(thing.faces):
+            budget[0] += len(thing.faces)
+            if budget[0] > _MOST_TRIANGLES:
+                raise BadInput("its components multiply to more triangles than fit in memory; export them apart")
+            if thing.faces.min() < 0 or thing.faces.max() >= len(thing.vertices):
+                raise BadInput(f"a triangle of object {key[1]} names a vertex it does not have; export it again")
+            collected.append(_placed(thing, matrix, model, part))
+        if len(above) > 60:
+            raise BadInput("its components are nested too deep; export it again")
+        for child, own in thing.components:
+            budget[0] += 1
+            if budget[0] > _MOST_TRIANGLES:
+                raise BadInput("its components multiply beyond measure; export them apart")
+            linear = own[:3] @ matrix[:3]
+            place(child, np.vstack([linear, own[3] @ matrix[:3] + matrix[3]]), (*above, key))
+
+    whole = np.vstack([np.eye(3) * _MILLIMETRES[model.unit], np.zeros(3)])
+    items = model.items or [(key, _transform(None)) for key in model.objects]
+    for key, matrix in items:
+        place(key, np.vstack([matrix[:3] @ whole[:3], matrix[3] @ whole[:3]]), ())
+    if not collected:
+        raise BadInput("its build holds no triangles; export the scan as a mesh")
+    starts = np.cumsum([0] + [len(v) for v, _, _ in collected])
+    faces = np.concatenate([f + s for (_, f, _), s in zip(collected, starts[:-1], strict=True)])
+    attributes = {}
+    if all(c is not None for _, _, c in collected):
+        attributes["colour"] = Attribute(Domain.VERTEX, np.concatenate([c for _, _, c in collected]))
+    return Mesh(np.concatenate([v for v, _, _ in collected]), faces, None, attributes)
+
+
+def _placed(
+    thing: _Object, matrix: np.ndarray, model: _Model, part: str
+) -> tuple[np.ndarray, np.ndarray, np.ndarray | None]:
+    """Vertices, faces (outward also where mirrored) and vertex colours of an object put in its place."""
+    vertices = thing.vertices
+    if not np.array_equal(matrix, np.vstack([np.eye(3), np.zeros(3)])):
+        vertices = vertices @ matrix[:3] + matrix[3]
+    faces = thing.faces if np.linalg.det(matrix[:3]) >= 0 else thing.faces[:, ::-1]
+    paint = thing.paint
+    group, index = thing.default
+    if paint is None and (part, group) not in model.colours:
+        return vertices, faces, None
+    colour = np.full((len(vertices), 3), 190, dtype=np.uint8)
+    known = model.colours.get((part, group))
+    if known is not None and 0 <= index < len(known):
+        colour[:] = known[index]
+    if paint is not None:
+        for group in np.unique(paint[:, 0]):
+            table = model.colours.get((part, int(group)))
+            if table is None:
+                continue
+            own = paint[:, 0] == group
+            chosen = paint[own, 1:]
+            if len(table) == 0 or chosen.min() < 0 or chosen.max() >= len(table):
+                raise BadInput(f"a triangle names a colour that group {int(group)} does not have; export it again")
+            colour[thing.faces[own]] = table[chosen]
+    return vertices, faces, colour
+
+
+def write(mesh: Mesh, path: Path, progress: Progress) -> None:
+    """Write a 3MF in millimetres: one object, with a colour group when there are colours."""
+    progress.step(f"Writing {path.name}", len(mesh.vertices) + len(mesh.faces))
+    types = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
+        '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+        '<Default Extension="model" ContentType="application/vnd.ms-package.3dmanufacturing-3dmodel+xml"/>'
+        "</Types>"
+    )
+    relations = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
+        f'<Relationship Target="/3D/3dmodel.model" Id="rel0" Type="{_RELATION}"/></Relationships>'
+    )
+    paint = np.empty(0, dtype=np.int32)
+    head = f'<?xml version="1.0" encoding="UTF-8"?>\n<model unit="millimeter" xml:lang="en-US" xmlns="{_CORE}"'
+    colours = b""
+    if mesh.colour is not None:
+        head += f' xmlns:m="{_MATERIAL}"'
+        packed = mesh.colour.astype(np.int64) @ np.array([65536, 256, 1])
+        distinct, paint = np.unique(packed, return_inverse=True)
+        paint = paint.astype(np.int32)
+        rows = "".join(f'<m:color color="#{c:06X}FF"/>' for c in distinct.tolist())
+        colours = f'<m:colorgroup id="1">{rows}</m:colorgroup>'.encode()
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1, allowZip64=True) as package:
+        package.writestr("[Content_Types].xml", types)
+        package.writestr("_rels/.rels", relations)
+        with package.open("3D/3dmodel.model", "w", force_zip64=True) as part:
+            file = io.BufferedWriter(part, 1 << 20)
+            file.write(head.encode() + b"><resources>" + colours)
+            file.write(b'<object id="2" type="model"' + (b' pid="1" pindex="0"' if colours else b"") + b"><mesh>")
+            file.write(b"<vertices>")
+            none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
+            write_rows(file, mesh.vertices, none, (b'<vertex x="', b'" y="', b'" z="', b'"/>'), progress)
+            file.write(b"</vertices><triangles>")
+            words = (b'<triangle v1="', b'" v2="', b'" v3="', b'"/>')
+            if colours:  # the group is said on every triangle, as readers expect of p1 to p3
+                words = (b'<triangle pid="1" v1="', b'" v2="', b'" v3="', b'" p1="', b'" p2="', b'" p3="', b'"/>')
+            for begin in range(0, len(mesh.faces), 1_000_000):
+                faces = mesh.faces[begin : begin + 1_000_000]
+                wholes = np.column_stack([faces, paint[faces]]) if colours else faces
+                write_rows(file, np.empty((len(faces), 0)), wholes, words, progress)
+            file.write(b'</triangles></mesh></object></resources><build><item objectid="2"/></build></model>')
+            file.flush()
+            file.detach()
+
+
+def size_of(triangles: int, vertices: int) -> int:
+    """Bytes that a mesh takes, about: the text deflates to some 12 bytes a triangle and 24 a vertex."""
+    return 1500 + 12 * triangles + 24 * vertices
