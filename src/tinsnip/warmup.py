@@ -17,6 +17,14 @@ from tinsnip import kernels
 __all__ = ["ensure_compiled", "warm_up"]
 
 
+_CORNERS = "vertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\n"
+_TEXTS = {
+    "a.stl": f"solid a\nfacet normal 0 0 1\nouter loop\n{_CORNERS}endloop\nendfacet\nendsolid a\n",
+    "a.ply": "ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\n"
+    "element face 1\nproperty list uchar int vertex_indices\nend_header\n0 0 0\n1 0 0\n0 1 0\n3 0 1 2\n",
+}
+
+
 def _demo_half() -> None:
     from tinsnip.demo.library import demo_scan
 
@@ -37,8 +45,8 @@ def _work_half() -> None:
     """The main job, on a small ball with a few faults."""
     import numpy as np
 
-    from tinsnip.formats import read_scan, write_mesh
-    from tinsnip.mesh import Mesh
+    from tinsnip.formats import FORMATS, read_scan, write_mesh
+    from tinsnip.mesh import Attribute, Domain, Mesh
     from tinsnip.mesh.measures import vertex_normals
     from tinsnip.mesh.subsets import reorder
     from tinsnip.survey import examine
@@ -71,10 +79,15 @@ def _work_half() -> None:
     rng = np.random.default_rng(0)
     points = rng.random((5100, 3))
     reorder(Mesh(points, rng.integers(0, 5100, (10_400, 3))))
+    shade = Attribute(Domain.VERTEX, np.zeros((len(mesh.vertices), 3), dtype=np.uint8))
     with tempfile.TemporaryDirectory() as folder:
-        for suffix in ("stl", "ply"):
-            write_mesh(mesh, Path(folder) / f"a.{suffix}")
-            read_scan(Path(folder) / f"a.{suffix}")
+        for painted in (mesh, mesh.with_attribute("colour", shade)):
+            for suffix in FORMATS:
+                write_mesh(painted, Path(folder) / f"a.{suffix}")
+                read_scan(Path(folder) / f"a.{suffix}")
+        for name, text in _TEXTS.items():
+            (Path(folder) / name).write_text(text, "ascii")
+            read_scan(Path(folder) / name)
 
 
 def warm_up(note: Callable[[float], None]) -> float:

@@ -141,7 +141,10 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
         for name in FORMATS:
             path = Path(folder) / f"mesh.{name}"
             row(f"write-{name}", lambda path=path, name=name: FORMATS[name].write(mesh, path, Progress()))
+            size = path.stat().st_size / 1e6
+            rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
             row(f"read-{name}", lambda path=path: read_scan(path, "mm"))
+            rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
     row("examine", lambda: examine(fresh()))
     row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
     crumbed = _with_crumbs(vertices, faces)
@@ -168,7 +171,7 @@ def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
 def print_table(results: dict[str, Any]) -> None:
     """Print the results of `run_benchmarks` as a table."""
     table = Table(title=f"{results['triangles']} triangles, Y = {results['yardstick_s']:.3f} s")
-    for heading in ("row", "seconds", "x Y", "bar", "peak MB"):
+    for heading in ("row", "seconds", "x Y", "bar", "MB/s", "peak MB"):
         table.add_column(heading, justify="left" if heading == "row" else "right")
     for r in results["rows"]:
         bar = BARS.get(r["name"])
@@ -177,6 +180,7 @@ def print_table(results: dict[str, Any]) -> None:
             f"{r['seconds']:.3f}",
             f"{r['ratio']:.3f}",
             "" if bar is None else f"{bar:g}",
+            f"{r['mb_per_s']:.0f}" if "mb_per_s" in r else "",
             f"{r['peak_mb']:.0f}" if r["peak_mb"] else "",
         )
     Console().print(table)

@@ -1,6 +1,7 @@
 """Reading and writing scans: the one table of formats, content sniffing, atomic writing."""
 
 import os
+import shutil
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -178,6 +179,11 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
     progress.step(f"Writing {path.name}")
     temporary: Path | None = None
     try:
+        need = chosen.size_of(len(mesh.faces), len(mesh.vertices))
+        free = shutil.disk_usage(path.parent).free
+        if free < need:
+            told = f"{free / 1e6:.1f} MB free, about {need / 1e6:.1f} MB needed"
+            raise BadInput(f"{path}: the disk is too full ({told}); make room or choose another")
         handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
         os.close(handle)
         temporary = Path(text)

@@ -32,6 +32,7 @@ def sniff(head: bytes, size: int) -> bool:
         return False
     known = (b"v ", b"v\t", b"vn ", b"vt ", b"vp ", b"f ", b"l ", b"p ", b"o ", b"g ", b"o", b"g", b"s ", b"#")
     known += (b"mtllib", b"usemtl", b"usemap")
+    head = head.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     lines = [line.strip() for line in head.splitlines()[:-1] or head.splitlines()]
     lines = [line for line in lines if line][:50]
     statements = [line for line in lines if not line.startswith(b"#")]
