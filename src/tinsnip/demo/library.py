@@ -7,7 +7,7 @@ import numpy as np
 import platformdirs
 
 from tinsnip.demo.scanner import Scene, scan, true_surface
-from tinsnip.demo.shapes import PUMP_COVER
+from tinsnip.demo.shapes import FOUNTAIN_SPOUT, GAUGE_LANTERN, PUMP_COVER
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.kernels import cache_folder
@@ -25,6 +25,40 @@ def _cast_iron(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
     colour[rust & ~machined] = [134.0, 88.0, 62.0]
     colour[points[:, 2] < 0.8] = [142.0, 124.0, 104.0]
     return colour
+
+
+def _sandstone(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """Warm stone in beds, moss where rain stays, verdigris below the mouth."""
+    bed = np.sin(points[:, 2] * 0.35 + 2 * np.sin(points[:, 0] * 0.05))
+    colour = np.array([186.0, 158.0, 118.0]) + bed[:, None] * np.array([14.0, 12.0, 8.0])
+    moss = (normals[:, 2] > 0.45) & (np.sin(points[:, 0] * 0.21) + np.sin(points[:, 1] * 0.17) > 0.2)
+    colour[moss] = [96.0, 112.0, 62.0]
+    stain = (np.abs(points[:, 0]) < 9) & (points[:, 1] < -30) & (points[:, 2] < 40)
+    colour[stain] = [92.0, 150.0, 132.0]
+    return colour
+
+
+def _brass(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    """Brass, darker towards the foot."""
+    share = np.clip(points[:, 2] / 130.0, 0, 1)[:, None]
+    return np.array([122.0, 92.0, 46.0]) + share * np.array([88.0, 74.0, 34.0])
+
+
+def _lantern(heights: tuple[float, float], station_height: float) -> Scene:
+    return Scene(
+        kind=GAUGE_LANTERN,
+        box=((-44.0, -44.0, -4.0), (44.0, 44.0, 142.0)),
+        bed=0.0,
+        stations=(*_ring_of_stations(6, 420.0, station_height), *_ring_of_stations(6, 420.0, 60.0, 0.9)),
+        reach=(60.0, 60.0),
+        noise=0.015,
+        crumbs=12,
+        spikes=10,
+        tangles=2,
+        void=None,
+        paint=_brass,
+        heights=heights,
+    )
 
 
 def _ring_of_stations(
@@ -53,6 +87,22 @@ DEMO_SCANS: dict[str, Scene] = {
         void=((5.0, 12.0, 26.0), (11.0, 8.0, 6.0)),
         paint=_cast_iron,
     ),
+    "fountain-spout": Scene(
+        kind=FOUNTAIN_SPOUT,
+        box=((-62.0, -90.0, -2.0), (62.0, 66.0, 128.0)),
+        bed=0.0,
+        stations=(*_ring_of_stations(6, 480.0, 260.0), *_ring_of_stations(6, 480.0, 30.0, 0.9)),
+        reach=(100.0, 110.0),
+        noise=0.025,
+        crumbs=26,
+        spikes=16,
+        tangles=3,
+        void=((0.0, 6.0, 62.0), (9.0, 7.0, 8.0)),
+        paint=_sandstone,
+        heights=(11.0, 1e9),
+    ),
+    "gauge-lantern-upper": _lantern((46.0, 1e9), 300.0),
+    "gauge-lantern-lower": _lantern((-1e9, 66.0), 200.0),
 }
 
 

@@ -38,6 +38,8 @@ class Scene:
         Centre and half axes of an inner skin.
     paint : callable
         Colours (N, 3), 0 to 255, of points and normals.
+    heights : tuple of two floats
+        What lies in view between a ragged lower and upper edge, mm.
     """
 
     kind: int
@@ -51,6 +53,7 @@ class Scene:
     tangles: int
     void: tuple[tuple[float, float, float], tuple[float, float, float]] | None
     paint: Callable[[np.ndarray, np.ndarray], np.ndarray]
+    heights: tuple[float, float] = (-1e9, 1e9)
 
 
 def true_surface(scene: Scene, h: float, bed: float, note: Callable[[float], None] = lambda share: None) -> Mesh:
@@ -80,7 +83,10 @@ def true_surface(scene: Scene, h: float, bed: float, note: Callable[[float], Non
 def _ragged_reach(scene: Scene, points: np.ndarray) -> np.ndarray:
     angle = np.arctan2(points[:, 1], points[:, 0])
     frayed = 1 + 0.06 * np.sin(5 * angle + 1) + 0.04 * np.sin(17 * angle) + 0.025 * np.sin(43 * angle + 2)
-    return np.hypot(points[:, 0] / scene.reach[0], points[:, 1] / scene.reach[1]) < frayed
+    inside = np.hypot(points[:, 0] / scene.reach[0], points[:, 1] / scene.reach[1]) < frayed
+    ragged = 1.2 * np.sin(7 * angle) + 0.7 * np.sin(23 * angle + 1) + 0.4 * np.sin(61 * angle)
+    height = points[:, 2] + ragged
+    return inside & (height > scene.heights[0]) & (height < scene.heights[1])
 
 
 def scan(scene: Scene, triangles: int, seed: int, note: Callable[[str, float], None]) -> Mesh:
@@ -176,7 +182,7 @@ def _with_floating(scene: Scene, mesh: Mesh, edge: float, rng: np.random.Generat
     made = 0
     while made < scene.crumbs:
         place = rng.uniform(low * 0.9, high)
-        place[2] = rng.uniform(8.0, high[2] + 25.0)
+        place[2] = rng.uniform(max(8.0, scene.heights[0]), min(high[2] + 25.0, scene.heights[1]))
         radius = rng.uniform(0.6, 1.6) if made > 1 else 5.0
         if shapes.distances(scene.kind, place[None])[0] < 2 * radius + 2:
             continue

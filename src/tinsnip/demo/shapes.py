@@ -8,9 +8,9 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.threads import in_chunks
 
-__all__ = ["PUMP_COVER", "distances", "gradients", "seen_from"]
+__all__ = ["FOUNTAIN_SPOUT", "GAUGE_LANTERN", "PUMP_COVER", "distances", "gradients", "seen_from"]
 
-PUMP_COVER = 0
+PUMP_COVER, FOUNTAIN_SPOUT, GAUGE_LANTERN = 0, 1, 2
 
 
 @kernel
@@ -67,10 +67,60 @@ def _pump_cover(x, y, z):
 
 
 @kernel
+def _ball(x, y, z, radius):
+    return np.sqrt(x * x + y * y + z * z) - radius
+
+
+@kernel
+def _fountain_spout(x, y, z):
+    """A carved stone head: brow, cheeks, mane and an open mouth with a lead pipe; it has no flat base."""
+    d = _ball(x, y * 1.05, (z - 60.0) * 0.86, 46.0)
+    d = _blend(d, _ball(x, y + 40.0, z - 48.0, 22.0), 16.0)
+    for side in (-1.0, 1.0):
+        d = _blend(d, _ball(x - side * 22.0, y + 28.0, z - 56.0, 17.0), 10.0)
+        d = _blend(d, _ball(x - side * 17.0, y + 34.0, (z - 84.0) * 1.3, 13.0), 8.0)
+        d = _cut_out(d, _ball(x - side * 17.0, y + 46.0, z - 76.0, 7.5), 3.0)
+        d = _blend(d, _ball(x - side * 38.0, y + 2.0, z - 98.0, 11.0), 8.0)
+    d = _cut_out(d, _disc(x, z - 44.0, -y, 12.0, 44.0, 90.0, 4.0), 4.0)
+    d = _blend(d, max(_disc(x, z - 44.0, -y, 8.0, 30.0, 78.0, 1.0), -_disc(x, z - 44.0, -y, 6.0, 60.0, 95.0, 0.5)), 1.0)
+    # the mane: locks that run down the back, and tool marks
+    turn = np.arctan2(x, y)
+    lock = np.sin(9.0 * turn + 0.05 * z) * np.sin(0.11 * z + 0.6 * np.sin(3.0 * turn))
+    behind = 1.0 / (1.0 + np.exp(-(y + 8.0) * 0.15))
+    crown = min(1.0, np.sqrt(x * x + y * y) / 22.0)  # the locks run out towards the top
+    d = d - 2.4 * behind * lock * crown * crown
+    neck = _disc(x, y - 2.0, z, 30.0, 6.0, 40.0, 6.0)
+    return _blend(d, neck, 14.0) * 0.8
+
+
+@kernel
+def _gauge_lantern(x, y, z):
+    """A brass lantern for a water gauge: foot, eight ribs round an open cage, cap with a ring."""
+    r = np.sqrt(x * x + y * y)
+    d = _disc(x, y, z, 34.0, 0.0, 9.0, 2.0)
+    d = _blend(d, _disc(x, y, z, 27.0, 6.0, 16.0, 2.0), 3.0)
+    turn = np.arctan2(y, x)
+    step = 2.0 * np.pi / 8.0
+    turn = turn - step * np.round(turn / step)
+    px, py = r * np.cos(turn), r * np.sin(turn)
+    d = _blend(d, _disc(px - 24.0, py, z, 3.2, 8.0, 92.0, 1.0), 3.0)
+    d = _blend(d, _disc(x, y, z, 15.0, 10.0, 92.0, 1.0), 2.0)
+    band = np.sqrt((r - 24.0) ** 2 + (z - 50.0) ** 2) - 3.6
+    d = _blend(d, band, 2.5)
+    d = _blend(d, _disc(x, y, z, 30.0, 86.0, 96.0, 2.0), 3.0)
+    cone = max((r - 29.0 + (z - 94.0) * 0.85) * 0.76, 94.0 - z, z - 118.0)
+    d = _blend(d, cone, 3.0)
+    ring = np.sqrt((np.sqrt(x * x + (z - 126.0) ** 2) - 9.0) ** 2 + y * y) - 3.0
+    return _blend(d, ring, 4.0)
+
+
+@kernel
 def _distance(kind, x, y, z):
     if kind == 0:
         return _pump_cover(x, y, z)
-    return np.inf
+    if kind == 1:
+        return _fountain_spout(x, y, z)
+    return _gauge_lantern(x, y, z)
 
 
 @kernel
@@ -112,7 +162,7 @@ def _seen(kind, points, normals, bed, station, cosine):
         clear = True
         while t < length:
             px, py, pz = x + t * dx, y + t * dy, z + t * dz
-            if pz > 110.0:
+            if pz > 150.0:
                 break
             d = _distance(kind, px, py, pz)
             if bed > 0.0:

@@ -42,7 +42,8 @@ def _looks_binary(head: bytes) -> bool:
     if n == 0:
         return False
     rows = np.frombuffer(body, np.uint8, n * _RECORD).reshape(n, _RECORD)[:, :48].copy().view("<f4")
-    normals = np.linalg.norm(rows[:, :3].astype(float), axis=1)
+    with np.errstate(invalid="ignore"):
+        normals = np.linalg.norm(rows[:, :3].astype(float), axis=1)
     plausible = np.isfinite(rows).all() and (np.abs(rows) < 1e8).all()
     return bool(plausible and ((np.abs(normals - 1) < 0.01) | (normals == 0)).all())
 

@@ -6,26 +6,47 @@ from tinsnip.treat.patch import Patch
 from tinsnip.treat.plinth import Plinth
 from tinsnip.treat.reduce import Reduce
 from tinsnip.treat.snip import StraightSnip
+from tinsnip.treat.stand import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.sweep import Sweep
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.treat.weld import Weld
 
 TREATMENTS: dict[str, type[Treatment]] = {
-    t.name: t for t in (Weld, Mend, Orient, StraightSnip, Sweep, Patch, Plinth, Reduce)
+    t.name: t
+    for t in (
+        Weld,
+        Mend,
+        Orient,
+        Turn,
+        LayFlat,
+        Place,
+        Scale,
+        TurnInsideOut,
+        StraightSnip,
+        Sweep,
+        Patch,
+        Plinth,
+        Reduce,
+    )
 }
 """Every treatment under the name it has in routines."""
 
 __all__ = [
     "TREATMENTS",
     "Context",
+    "LayFlat",
     "Mend",
     "Orient",
     "Outcome",
     "Patch",
+    "Place",
     "Plinth",
     "Reduce",
+    "Scale",
     "StraightSnip",
     "Sweep",
     "Treatment",
+    "Turn",
+    "TurnInsideOut",
     "Weld",
 ]

@@ -116,7 +116,7 @@ def _turned(mesh: Mesh, flip: np.ndarray) -> Mesh:
 class Orient(Treatment):
     """Turn triangles over until all agree, keeping what most of each shell says, and the whole outward.
 
-    A closed shell inside another is left facing the way it does: inward it is a void. A surface that cannot
+    What was turned inside out on purpose keeps its side. A closed shell inside another is left facing the way it does: inward it is a void. A surface that cannot
     be oriented (one-sided) is cut open along a line.
     """
 
@@ -154,7 +154,9 @@ class Orient(Treatment):
         against = np.bincount(shells.label[flip], weights=area[flip], minlength=len(shells)) > 0.5 * shells.area
         flip ^= against[shells.label]
         oriented = _turned(mesh, flip) if flip.any() else mesh
-        for _ in range(2):  # a file that is inside out as a whole, then single shells
+        for _ in range(
+            0 if "inside-out" in mesh.attributes else 2
+        ):  # a file that is inside out as a whole, then single shells
             wrong = _inside_out(oriented)
             if wrong.any():
                 over = wrong[oriented.shells.label]

@@ -1,0 +1,199 @@
+"""Stand: how the part lies in space. Rigid moves, scale, and turning inside out; no triangle changes its shape."""
+
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
+from tinsnip.mesh.measures import face_vectors
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+
+__all__ = ["LayFlat", "Place", "Scale", "Turn", "TurnInsideOut", "flat_round", "rotation"]
+
+Number = Annotated[float, Field(allow_inf_nan=False)]
+_EXACT = {0: (1.0, 0.0), 90: (0.0, 1.0), 180: (-1.0, 0.0), 270: (0.0, -1.0)}
+
+
+def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
+    """Matrix of a turn about an axis (Rodrigues); quarter turns are exact.
+
+    Raises
+    ------
+    BadInput
+        When the axis has no length.
+    """
+    length = float(np.linalg.norm(axis))
+    if length == 0:
+        raise BadInput("a turn about 0,0,0 has no direction; give an axis such as 0,0,1")
+    x, y, z = np.asarray(axis, dtype=float) / length
+    c, s = _EXACT.get(degrees % 360, (np.cos(np.radians(degrees)), np.sin(np.radians(degrees))))
+    cross = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
+    return c * np.eye(3) + s * cross + (1 - c) * np.outer([x, y, z], [x, y, z])
+
+
+def _moved(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
+    """The outcome of ``x -> linear x + shift``, with its 4x4 matrix among the figures."""
+    matrix = np.eye(4)
+    matrix[:3, :3], matrix[:3, 3] = linear, shift
+    if np.array_equal(matrix, np.eye(4)):
+        return Outcome(mesh, "Nothing to move", {"matrix": matrix})
+    return Outcome(mesh.moved(mesh.vertices @ linear.T + shift), text, {"matrix": matrix})
+
+
+class Turn(Treatment):
+    """Turn about an axis through the middle of the part's box."""
+
+    name: ClassVar[str] = "turn"
+    title: ClassVar[str] = "Turn"
+
+    axis: tuple[Number, Number, Number] = Field((0.0, 0.0, 1.0), description="what is turned about")
+    degrees: Number = Field(0.0, description="how far, anticlockwise seen against the axis")
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Turn the part."""
+        context.progress.check()
+        linear = rotation(np.array(self.axis), self.degrees)
+        middle = mesh.box.mean(axis=0)
+        return _moved(mesh, linear, middle - linear @ middle, f"Turned by {self.degrees:.4g}°")
+
+
+class LayFlat(Treatment):
+    """Turn a direction straight down, and let the part down onto the bed."""
+
+    name: ClassVar[str] = "lay-flat"
+    title: ClassVar[str] = "Lay a flat on the bed"
+
+    down: tuple[Number, Number, Number] = Field(
+        (0.0, 0.0, -1.0), description="outward normal of what shall lie on the bed"
+    )
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Lay the part down."""
+        context.progress.check()
+        if len(mesh.faces) == 0:
+            return Outcome(mesh, "Nothing to lay down")
+        down = np.array(self.down)
+        length = float(np.linalg.norm(down))
+        if length == 0:
+            raise BadInput("a flat facing 0,0,0 has no direction; pick a spot with triangles")
+        down /= length
+        target = np.array([0.0, 0.0, -1.0])
+        axis = np.cross(down, target)
+        angle = float(np.degrees(np.arctan2(np.linalg.norm(axis), down @ target)))
+        if np.linalg.norm(axis) < 1e-12:
+            axis = np.array([1.0, 0.0, 0.0])
+        linear = rotation(axis, angle) if angle > 1e-9 else np.eye(3)
+        used = np.unique(mesh.faces)
+        lowest = float((mesh.vertices[used] @ linear[2]).min())
+        return _moved(mesh, linear, np.array([0.0, 0.0, -lowest]), f"Laid a flat down, turned by {angle:.3g}°")
+
+
+def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
+    """Mean outward normal of the flat patch round a triangle, unit, shape (3,).
+
+    The patch grows over shared edges while triangles face within an angle of the picked one's surroundings.
+    """
+    vectors = face_vectors(mesh.vertices, mesh.faces)
+    length = np.linalg.norm(vectors, axis=1)
+    units = vectors / np.where(length > 0, length, 1.0)[:, None]
+    twins = mesh.twins
+    # the picked triangle may be noise: start from the mean of its neighbourhood
+    near = {triangle}
+    for _ in range(6):
+        near |= {int(t) // 3 for f in near for t in twins[3 * f : 3 * f + 3] if t >= 0}
+    mean = vectors[sorted(near)].sum(axis=0)
+    mean /= max(float(np.linalg.norm(mean)), 1e-300)
+    fits = units @ mean > np.cos(np.radians(within_degrees))
+    fits[sorted(near)] = True
+    half = np.flatnonzero((twins >= 0) & np.repeat(fits, 3))
+    half = half[fits[twins[half] // 3]]
+    count = len(mesh.faces)
+    graph = coo_matrix((np.ones(len(half), dtype=np.int8), (half // 3, twins[half] // 3)), shape=(count, count))
+    _, label = connected_components(graph, directed=False)
+    total = vectors[label == label[triangle]].sum(axis=0)
+    size = float(np.linalg.norm(total))
+    return total / size if size > 0 else mean
+
+
+class Place(Treatment):
+    """Move the part so that a point of its box comes to the origin, or only down to the bed."""
+
+    name: ClassVar[str] = "place"
+    title: ClassVar[str] = "Place"
+
+    origin: Literal["drop", "centre-xy", "bottom-centre", "centre", "corner"] = Field(
+        "drop",
+        description="drop: lowest point to z = 0; centre-xy: middle over the origin; bottom-centre: both; "
+        "centre: the box's middle to the origin; corner: its lower front left corner",
+    )
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Move the part."""
+        context.progress.check()
+        if len(mesh.faces) == 0:
+            return Outcome(mesh, "Nothing to place")
+        low, middle = mesh.box[0], mesh.box.mean(axis=0)
+        shift = {
+            "drop": np.array([0, 0, -low[2]]),
+            "centre-xy": np.array([-middle[0], -middle[1], 0]),
+            "bottom-centre": np.array([-middle[0], -middle[1], -low[2]]),
+            "centre": -middle,
+            "corner": -low,
+        }[self.origin]
+        words = {"drop": "Dropped to the bed", "centre-xy": "Centred over the origin"}
+        return _moved(
+            mesh, np.eye(3), shift + 0.0, words.get(self.origin, f"Origin at the {self.origin}".replace("-", " "))
+        )
+
+
+class Scale(Treatment):
+    """Scale about the origin: by a factor, or so that one extent comes to a length."""
+
+    name: ClassVar[str] = "scale"
+    title: ClassVar[str] = "Scale"
+
+    factor: float | None = Field(None, gt=0, allow_inf_nan=False, description="how many times as large")
+    axis: Literal["x", "y", "z"] = Field("x", description="the extent that is given")
+    length_mm: float | None = Field(None, gt=0, allow_inf_nan=False, description="what it shall be, mm")
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Scale the part.
+
+        Raises
+        ------
+        BadInput
+            When the part has no extent along the axis.
+        """
+        context.progress.check()
+        factor = self.factor or 1.0
+        if self.length_mm is not None:
+            extent = float(mesh.size["xyz".index(self.axis)])
+            if extent <= 0:
+                raise BadInput(f"the part has no extent along {self.axis}; give another axis")
+            factor = self.length_mm / extent
+        return _moved(mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}")
+
+
+class TurnInsideOut(Treatment):
+    """Turn every triangle over: an impression becomes its positive. Orienting respects it afterwards."""
+
+    name: ClassVar[str] = "turn-inside-out"
+    title: ClassVar[str] = "Turn inside out"
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Turn the part inside out."""
+        context.progress.check()
+        triangles = np.arange(len(mesh.faces), dtype=np.int32)
+        corners = (3 * triangles.astype(np.int64)[:, None] + np.array([2, 1, 0])).ravel()
+        lineage = Lineage(np.arange(len(mesh.vertices), dtype=np.int32), triangles, corners=corners)
+        turned = mesh.derive(mesh.faces[:, ::-1], lineage)
+        marked: dict[str, Any] = dict(turned.attributes)
+        if "inside-out" in marked:
+            del marked["inside-out"]
+        else:
+            marked["inside-out"] = Attribute(Domain.TRIANGLE, np.ones(len(mesh.faces), dtype=np.uint8))
+        return Outcome(Mesh(turned.vertices, turned.faces, turned.provenance, marked), "Turned inside out")
