@@ -244,6 +244,16 @@ def routines(name: str | None) -> None:
 
 
 @cli.command()
+@click.option("--remove", is_flag=True, help="Take them away again.")
+def desktop(remove: bool) -> None:
+    """Install the desktop entry, icon and file types for this user."""
+    from tinsnip.desktop import install_desktop, remove_desktop
+
+    for path in remove_desktop() if remove else install_desktop():
+        click.echo(f"{'removed' if remove else 'installed'} {path}")
+
+
+@cli.command()
 @click.option("--triangles", default=2_000_000, show_default=True, help="Size of the mesh.")
 @_JSON
 def bench(triangles: int, as_json: bool) -> None:

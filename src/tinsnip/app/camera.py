@@ -39,15 +39,16 @@ class Camera:
         self.centre = box.mean(axis=0)
         self.reach = max(float(np.linalg.norm(box[1] - box[0])), 1e-6)
 
-    def fit(self, points: np.ndarray, box: np.ndarray) -> None:
-        """Show all of some points, shape (N, 3), and turn about the middle of their box."""
+    def fit(self, points: np.ndarray, box: np.ndarray, left: float = 0.0) -> None:
+        """Show all of some points, shape (N, 3), beside `left` pixels that are covered."""
         flat = points @ self.frame()[:2].T
         low, high = flat.min(axis=0), flat.max(axis=0)
         span = np.maximum(high - low, 1e-9)
-        self.scale = 1.12 * max(span[0] / max(self.width, 1), span[1] / max(self.height, 1))
+        self.scale = 1.12 * max(span[0] / max(self.width - left, 0.3 * self.width, 1), span[1] / max(self.height, 1))
         self.middle = box.mean(axis=0)
         offset = 0.5 * (low + high) - self.frame()[:2] @ self.middle
         self.middle = self.middle + offset @ self.frame()[:2]
+        self.pan(0.5 * left, 0.0)
 
     def project(self, points: np.ndarray) -> np.ndarray:
         """Screen positions and nearness, shape (N, 3), of points (N, 3); larger is nearer."""

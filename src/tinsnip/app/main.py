@@ -2,9 +2,10 @@
 
 import os
 import sys
+from importlib import resources
 from pathlib import Path
 
-from PySide6.QtGui import QSurfaceFormat
+from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
 from tinsnip.app.theme import style_sheet
@@ -27,6 +28,8 @@ def make_application() -> QApplication:
     application = QApplication([sys.argv[0]])
     application.setApplicationName("Tinsnip")
     application.setOrganizationName("Tinsnip")
+    application.setDesktopFileName("tinsnip")
+    application.setWindowIcon(QIcon(str(resources.files("tinsnip.app") / "images" / "tinsnip.svg")))
     application.setStyle("Fusion")
     application.setStyleSheet(style_sheet())
     return application
@@ -40,7 +43,7 @@ def run_window(files: list[Path], demo: str | None = None) -> int:
     window = Window()
     window.show()
     if files:
-        window.session.open_file(files[0])
+        window.session.open_files(files)
     elif demo is not None:
         window.open_demo(demo)
     return application.exec()

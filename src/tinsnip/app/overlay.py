@@ -17,6 +17,7 @@ from tinsnip.survey import Finding, Kind
 __all__ = ["Overlay", "Tab"]
 
 _MOST_TAGS = 14
+_DIAL = 54.0
 
 
 class Tab(NamedTuple):
@@ -39,11 +40,15 @@ class Overlay(QWidget):
         self.hovered: Finding | None = None
         self.clicked_points: list[np.ndarray] = []
         self.hint = ""
+        self.shows_turn = False
+        self.turned = np.eye(3)
         self.tags: list[tuple[QRectF, Finding]] = []
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
 
     def tabs(self) -> list[Tab]:
-        """Where the snip's tabs are."""
+        """Where the tabs of the snip, or of turning, are."""
+        if self.shows_turn and self.session.mesh is not None:
+            return self._turn_tabs(self.session.mesh.box)
         if self.snip is None:
             return []
         middle, u, v = self.snip.frame()
@@ -56,6 +61,63 @@ class Overlay(QWidget):
             y = float(np.clip(place[1], margin, self.height() - margin))
             tabs.append(Tab(name, QPointF(x, y), 13.0))
         return tabs
+
+    def _turn_tabs(self, box: np.ndarray) -> list[Tab]:
+        """Three tabs beside the part, one to turn about each axis."""
+        middle, half = box.mean(axis=0), 0.5 * (box[1] - box[0])
+        reach = 1.15 * max(float(half.max()), 1e-9)
+        ways = np.array([[0, -1, 0.35], [1, 0, 0.35], [-0.75, -0.75, 0]]) * reach
+        tabs = []
+        for name, place in zip("xyz", self.camera.project(middle + ways), strict=True):
+            x = float(np.clip(place[0], 30, max(31, self.width() - 30)))
+            y = float(np.clip(place[1], 30, max(31, self.height() - 30)))
+            tabs.append(Tab(f"turn-{name}", QPointF(x, y), 14.0))
+        return tabs
+
+    def dial_way(self, x: float, y: float) -> tuple[float, float] | None:
+        """The direction of view that a place on the dial stands for: turn and lift, degrees."""
+        centre = self.dial_centre()
+        dx, dy = x - centre.x(), y - centre.y()
+        far = float(np.hypot(dx, dy))
+        if far > _DIAL:
+            return None
+        if far < 0.55 * _DIAL:
+            return (self.camera.turn, 90.0) if dy < 0 else (self.camera.turn, -90.0)
+        names = ((0.0, 1.0, 0.0), (90.0, 0.0, 1.0), (180.0, -1.0, 0.0), (270.0, 0.0, -1.0))
+        best = max(names, key=lambda n: n[1] * dy + n[2] * dx)
+        return best[0], 0.0
+
+    def dial_centre(self) -> QPointF:
+        """Middle of the dial."""
+        return QPointF(self.width() - _DIAL - 18, self.height() - _DIAL - 18)
+
+    def _draw_dial(self, painter: QPainter) -> None:
+        """A ring with the four sides, top and under within; a mark shows where the view comes from."""
+        centre = self.dial_centre()
+        painter.setPen(QPen(QColor("#7f868a"), 1))
+        painter.setBrush(QColor(34, 38, 41, 225))
+        painter.drawEllipse(centre, _DIAL, _DIAL)
+        painter.setBrush(QColor(66, 72, 76, 235))
+        painter.drawEllipse(centre, 0.55 * _DIAL, 0.55 * _DIAL)
+        font = self.font()
+        font.setPointSizeF(font.pointSizeF() * 0.82)
+        painter.setFont(font)
+        painter.setPen(QColor("#f1eee8"))
+        far = 0.77 * _DIAL
+        for name, dx, dy in (("front", 0, far), ("right", far, 0), ("back", 0, -far), ("left", -far, 0)):
+            box = QRectF(centre.x() + dx - 25, centre.y() + dy - 9, 50, 18)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+        for name, dy in (("top", -13.0), ("under", 13.0)):
+            box = QRectF(centre.x() - 25, centre.y() + dy - 9, 50, 18)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+        angle = np.radians(self.camera.turn)
+        flat = float(np.cos(np.radians(self.camera.lift)))
+        mark = QPointF(
+            centre.x() + np.sin(angle) * 0.62 * _DIAL * flat, centre.y() + np.cos(angle) * 0.62 * _DIAL * flat
+        )
+        painter.setPen(QPen(QColor("#fbf8f0"), 1))
+        painter.setBrush(QColor("#d98445"))
+        painter.drawEllipse(mark, 4, 4)
 
     def tab_at(self, x: float, y: float) -> str | None:
         """The tab under a screen position."""
@@ -81,6 +143,9 @@ class Overlay(QWidget):
         self._draw_tags(painter)
         if self.snip is not None:
             self._draw_snip(painter, self.snip)
+        if self.shows_turn:
+            self._draw_turn(painter)
+        self._draw_dial(painter)
         for point in self.clicked_points:
             x, y, _ = self.camera.project(point)[0]
             painter.setPen(QPen(QColor("#1d2023"), 4))
@@ -177,6 +242,33 @@ class Overlay(QWidget):
             painter.drawRoundedRect(box, 3, 3)
             text = f"{snip.offset:.2f} mm" if tab.name == "slide" else f"tilt {snip.tilt[int(tab.name[-1])]:.1f}°"
             self._label(painter, tab.at + QPointF(18, -10), text)
+
+    def _draw_turn(self, painter: QPainter) -> None:
+        """The bed as a grid line frame, and the tabs."""
+        box = self.session.mesh.box
+        low, high = box[0], box[1]
+        pad = 0.15 * float((high - low).max())
+        corners = [(low[0] - pad, low[1] - pad), (high[0] + pad, low[1] - pad), (high[0] + pad, high[1] + pad)]
+        corners.append((low[0] - pad, high[1] + pad))
+        flat = [QPointF(x, y) for x, y, _ in self.camera.project(np.array([(x, y, 0.0) for x, y in corners]))]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in ((QColor(20, 22, 24, 140), 3.0), (QColor(251, 248, 240, 190), 1.2)):
+            painter.setPen(QPen(colour, width, Qt.PenStyle.DashLine))
+            painter.drawPolygon(QPolygonF(flat))
+        painter.setFont(mono_font(self.font().pointSizeF() * 0.88, bold=True))
+        self._label(painter, flat[0] + QPointF(4, 4), "bed z = 0")
+        for tab in self.tabs():
+            held = tab.name == self.held_tab
+            painter.setPen(QPen(QColor("#fbf8f0"), 2))
+            painter.setBrush(QColor("#e08a4e") if held else QColor("#b4602a"))
+            painter.drawEllipse(tab.at, tab.half, tab.half)
+            painter.setPen(QColor("#ffffff"))
+            box = QRectF(tab.at.x() - 12, tab.at.y() - 12, 24, 24)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, tab.name[-1])
+        if self.held_tab is not None and self.held_tab.startswith("turn"):
+            angle = np.degrees(np.arccos(np.clip((np.trace(self.turned) - 1) / 2, -1, 1)))
+            tab = next(t for t in self.tabs() if t.name == self.held_tab)
+            self._label(painter, tab.at + QPointF(20, -10), f"{angle:.1f}° about {self.held_tab[-1]}")
 
     def _draw_scale(self, painter: QPainter) -> None:
         wanted = 130 * self.camera.scale

@@ -42,6 +42,9 @@ class Scene:
         self._stage_whole = False
         self.scan_colour = False
         self.waste: tuple[np.ndarray, float] | None = None
+        self.turn: tuple[np.ndarray, np.ndarray] | None = None
+        self._others: list[tuple[moderngl.VertexArray, np.ndarray]] = []
+        self._other_buffers: list[moderngl.Buffer] = []
 
     def set_mesh(self, buffers: ViewBuffers) -> None:
         """Take a mesh over to the card."""
@@ -63,6 +66,20 @@ class Scene:
         self._full = context.vertex_array(self.surface, self._attributes, faces)
         self._proxy = context.vertex_array(self.surface, self._attributes, proxy)
         self._buffers = [places, normals, self._colours, faces] + ([proxy] if proxy is not faces else [])
+        self.stage_done = 0
+
+    def set_others(self, others: list[ViewBuffers]) -> None:
+        """Further pieces, drawn by their light stand-ins."""
+        self._release(self._other_buffers, *(array for array, _ in self._others))
+        self._others, self._other_buffers = [], []
+        for other in others:
+            if len(other.proxy) == 0:
+                continue
+            data = [self.context.buffer(a) for a in (other.places, other.normals, other.colours)]
+            index = self.context.buffer(np.ascontiguousarray(other.proxy))
+            layout = [(b, *form) for b, form in zip(data, _SURFACE, strict=True)]
+            self._others.append((self.context.vertex_array(self.surface, layout, index), other.origin))
+            self._other_buffers += [*data, index]
         self.stage_done = 0
 
     def set_roles(self, colours: np.ndarray, void_faces: np.ndarray) -> None:
@@ -122,9 +139,16 @@ class Scene:
                 thing.release()
 
     def _aim(self, camera: Camera) -> None:
-        clip = camera.to_clip(self.origin)
+        clip, view = camera.to_clip(self.origin), camera.frame()
+        if self.turn is not None:  # a turn being tried out: the part is drawn turned, and nothing is changed
+            linear, pivot = self.turn
+            matrix = np.eye(4)
+            matrix[:3, :3] = linear
+            local = pivot - self.origin
+            matrix[:3, 3] = local - linear @ local
+            clip, view = clip @ matrix, view @ linear
         self.surface["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
-        self.surface["to_view"].write(np.ascontiguousarray(camera.frame().T, dtype=np.float32))
+        self.surface["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
         self.surface["scan_colour"].value = self.scan_colour
         self.surface["only_void"].value = False
         self.surface["patch_preview"].value = False
@@ -187,6 +211,14 @@ class Scene:
         self.context.viewport = (0, 0, *target.size)
         self._aim(camera)
         self.context.enable_only(moderngl.DEPTH_TEST)
+        if self._others:
+            self.surface["has_plane"].value = False
+            for array, origin in self._others:
+                clip = camera.to_clip(origin)
+                self.surface["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
+                self.surface["to_view"].write(np.ascontiguousarray(camera.frame().T, dtype=np.float32))
+                array.render(moderngl.TRIANGLES)
+            self._aim(camera)
         if self._patch is not None:
             self.surface["patch_preview"].value = True
             self.surface["has_plane"].value = False

@@ -5,7 +5,7 @@ Views listen to its signals and call its methods; they never talk to each other.
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.buffers import ViewBuffers, make_buffers
 from tinsnip.app.worker import Task, start
-from tinsnip.formats import read_scan
+from tinsnip.formats import UNITS, Scan, read_scan
 from tinsnip.job import Job, release
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
@@ -51,6 +51,10 @@ class Session(QObject):
     busy_changed = Signal()
     message = Signal(str, bool)
     released = Signal(object)
+    opened = Signal(object)
+    reframed = Signal()
+    pieces_changed = Signal()
+    others_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -73,24 +77,72 @@ class Session(QObject):
 
     # ---- opening
 
-    def open_file(self, path: Path, unit: str | None = None) -> None:
-        """Open a scan as the job; what was open before is replaced."""
-        self.open_with(lambda progress: read_scan(path, unit, progress), f"Opening {path.name}")
+    def open_files(self, paths: list[Path], add: bool = False) -> None:
+        """Open scans as the pieces of a new job, or as further pieces of this one."""
+        names = paths[0].name if len(paths) == 1 else f"{len(paths)} scans"
+        self.open_with(
+            lambda progress: [_read_one(p, i, len(paths), progress) for i, p in enumerate(paths)],
+            f"Opening {names}",
+            add,
+        )
 
-    def open_with(self, reader: Callable[[Progress], object], title: str) -> None:
-        """Open what a function reads, off the window's thread."""
+    def open_with(self, reader: Callable[[Progress], list[Scan]], title: str, add: bool = False) -> None:
+        """Open what a function reads, off the window's thread; nothing changes unless all of it can be read."""
 
-        def done(scan: object) -> None:
-            self.job = Job()
-            self.unticked.clear()
-            self.last_release = None
-            self._buffers.clear()
-            self._examinations.clear()
-            self.job.open(scan)
+        def done(scans: list[Scan]) -> None:
+            if not add:
+                self.job = Job()
+                self.last_release = None
+                self._buffers.clear()
+                self._examinations.clear()
+            for scan in scans:
+                self.job.open(scan)
             self.set_station(0)
             self._changed()
+            self.opened.emit([scan.path for scan in scans])
 
         self._foreground(title, reader, done)
+
+    def set_unit(self, unit: str) -> None:
+        """Take the active scan's numbers to be in another unit; only before anything was done to it."""
+        piece = self.job.piece
+        if piece is None or piece.scan is None or piece.scan.unit == unit:
+            return
+        if any(entry.piece == self.job.active for entry in self.job.log):
+            self.message.emit("the unit can be changed before the first step only; undo to there, or scale", True)
+            self._changed()
+            return
+        factor = UNITS[unit] / UNITS[piece.scan.unit]
+        mesh = piece.raw.moved(piece.raw.vertices * factor)
+        piece.scan = replace(piece.scan, mesh=mesh, unit=unit, unit_reason="as chosen")
+        piece.raw = piece.mesh = mesh
+        self._changed()
+        self.reframed.emit()
+
+    def set_active(self, index: int) -> None:
+        """Work on another piece."""
+        if self.busy is None and 0 <= index < len(self.job.pieces) and index != self.job.active:
+            self.job.active = index
+            self._changed()
+            self.reframed.emit()
+
+    def set_visible(self, index: int, on: bool) -> None:
+        """Show or hide a piece."""
+        self.job.pieces[index].visible = on
+        self.pieces_changed.emit()
+        self._prepare_others()
+
+    def rename(self, index: int, name: str) -> None:
+        """Give a piece another name."""
+        if name.strip():
+            self.job.pieces[index].name = name.strip()
+            self.pieces_changed.emit()
+
+    def copy_as_variant(self) -> None:
+        """Copy the active piece as it is now."""
+        if self.busy is None and self.job.piece is not None:
+            self.job.copy_as_variant()
+            self._changed()
 
     # ---- work
 
@@ -247,13 +299,14 @@ class Session(QObject):
             self.job.go_to(cursor)
             self._changed()
 
-    def export(self, path: Path) -> None:
+    def export(self, path: Path, scanner_frame: bool = False) -> None:
         """Write the mesh, read it back, and judge the file."""
         mesh = self.mesh
         if mesh is None:
             return
-        scan = self.job.piece.scan
-        if scan is not None and path.exists() and scan.path.exists() and path.samefile(scan.path):
+        placed = self.job.in_scanner_frame() if scanner_frame else mesh
+        raws = [piece.scan.path for piece in self.job.pieces if piece.scan is not None]
+        if path.exists() and any(raw.exists() and path.samefile(raw) for raw in raws):
             self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
             return
 
@@ -262,7 +315,7 @@ class Session(QObject):
             self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
             self.released.emit(path)
 
-        self._foreground(f"Writing {path.name}", lambda p: release(mesh, path, None, p), done)
+        self._foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p), done)
 
     def _changed(self) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
@@ -274,18 +327,38 @@ class Session(QObject):
         self.examination = self._examinations.get(id(mesh))
         self.mesh_changed.emit()
         self.log_changed.emit()
+        self.pieces_changed.emit()
         self.preview_changed.emit()
-        kept = {id(mesh)} | {id(m) for e in self.job.log for m in (e.before, e.after)}
-        self._buffers = {key: value for key, value in list(self._buffers.items())[-6:] if key in kept}
+        kept = {id(p.mesh) for p in self.job.pieces} | {id(m) for e in self.job.log for m in (e.before, e.after)}
+        self._buffers = {key: value for key, value in list(self._buffers.items())[-8:] if key in kept}
         self._examinations = {key: value for key, value in self._examinations.items() if key in kept}
         if id(mesh) in self._buffers:
             self.buffers_ready.emit(self._buffers[id(mesh)])
         else:
             self._behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
+        self._prepare_others()
         if self.examination is not None:
             self.examined.emit()
         else:
             self._behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
+
+    def _prepare_others(self) -> None:
+        """Make the visible pieces that are not worked on ready to be drawn."""
+        for index, piece in enumerate(self.job.pieces):
+            if index != self.job.active and piece.visible and id(piece.mesh) not in self._buffers:
+                self._behind(
+                    f"buffers of piece {index}", lambda p, mesh=piece.mesh: make_buffers(mesh, p), self._take_other
+                )
+        self.others_changed.emit()
+
+    def _take_other(self, buffers: ViewBuffers) -> None:
+        self._buffers[id(buffers.mesh)] = buffers
+        self.others_changed.emit()
+
+    def others(self) -> list[ViewBuffers]:
+        """What is drawn besides the active piece."""
+        shown = [p.mesh for i, p in enumerate(self.job.pieces) if i != self.job.active and p.visible]
+        return [self._buffers[id(mesh)] for mesh in shown if id(mesh) in self._buffers]
 
     def _take_buffers(self, buffers: ViewBuffers) -> None:
         if buffers.mesh is self.mesh:
@@ -350,6 +423,11 @@ class Session(QObject):
             return None
         roles = self.examination.roles
         return np.where(roles.void, 3, np.where(roles.crumb | roles.chunk, 1, 0)).astype(np.uint8)
+
+
+def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
+    with progress.part(index / count, (index + 1) / count):
+        return read_scan(path, None, progress)
 
 
 def _examine_whole(mesh: Mesh, progress: Progress) -> Examination:

@@ -83,6 +83,9 @@ QDoubleSpinBox::up-button, QDoubleSpinBox::down-button { width: 0; border: 0; }
 QSlider::groove:horizontal { height: 4px; background: #bdb7a9; border-radius: 2px; }
 QSlider::handle:horizontal { width: 11px; margin: -7px 0; background: #b4602a; border-radius: 2px; }
 QListView { background: transparent; border: 0; color: #26241f; outline: 0; }
+QListWidget { background: #f7f5f0; color: #26241f; }
+QListWidget::item:selected { background: #4c5256; color: #ffffff; }
+QListWidget#loglist { background: transparent; }
 QListView#loglist::item { padding: 4px 2px; }
 QListView#loglist::item:selected { background: #ffffff; color: #1d1b17; }
 QProgressBar { border: 1px solid #5a6064; background: #2a2e31; color: #ffffff; border-radius: 3px; text-align: center; }
@@ -95,5 +98,14 @@ QWidget#card { background: #f3efe6; border-radius: 4px; }
 QPushButton#democard { background: #f3efe6; color: #26241f; border: 1px solid #cfc8b8; border-radius: 4px;
     padding: 14px; text-align: left; }
 QPushButton#democard:hover { background: #ffffff; border-color: #b4602a; }
+QPushButton#choice { background: #ffffff; color: #26241f; border: 1px solid #b9b3a6; border-radius: 3px;
+    padding: 5px 9px; }
+QPushButton#choice:checked { background: #4c5256; color: #ffffff; border-color: #33383b; }
+QPushButton#recent { background: transparent; color: #26241f; border: 0; text-align: left; padding: 3px 2px; }
+QPushButton#recent:hover { color: #b4602a; }
+QFrame#card QLabel { color: #26241f; background: transparent; }
+QFrame#card { background: #f3efe6; border: 1px solid #cfc8b8; border-radius: 4px; }
+QDialog#sheet { background: #f3efe6; }
+QDialog#sheet QLabel { color: #26241f; }
 QToolTip { background: #fdfbf4; color: #1d1b17; border: 1px solid #b9b3a6; padding: 4px; }
 """

@@ -2,9 +2,18 @@
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QButtonGroup, QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSlider,
+)
 from PySide6.QtWidgets import QWidget as Widget
 
+from tinsnip.app.first_trays import IntakeTray, StandTray
 from tinsnip.app.panels import Panel, number_field
 from tinsnip.app.session import Session
 from tinsnip.app.snipplan import SnipPlan
@@ -13,7 +22,15 @@ from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
 from tinsnip.survey import Kind
-from tinsnip.treat import Mend, Orient, Patch, Plinth, Reduce, Sweep, Weld
+from tinsnip.treat import (
+    Mend,
+    Orient,
+    Patch,
+    Plinth,
+    Reduce,
+    Sweep,
+    Weld,
+)
 from tinsnip.treat.treatment import counted
 
 __all__ = ["make_trays"]
@@ -22,61 +39,6 @@ __all__ = ["make_trays"]
 def megabytes(size: float) -> str:
     """A file size as text."""
     return f"{size / 1e6:.1f} MB" if size < 1e8 else f"{size / 1e6:.0f} MB"
-
-
-class IntakeTray(Panel):
-    """What came in."""
-
-    title = "Intake"
-
-    def build(self) -> None:
-        self.head_text.setText("What the file held.")
-        names = ("Format", "Unit", "Triangles", "Vertices", "Size", "Shells", "Colour")
-        self.values = {name: self.figure(name) for name in names}
-        self.note = self.warning()
-        self.reason = QLabel()
-        self.reason.setObjectName("muted")
-        self.reason.setWordWrap(True)
-        self.column.addWidget(self.reason)
-
-    def refresh(self) -> None:
-        piece = self.session.job.piece
-        if piece is None:
-            return
-        raw, scan = piece.raw, piece.scan
-        shells = str(len(raw.shells)) if "shells" in raw.__dict__ else "…"
-        texts = (
-            scan.format.upper() if scan else "–",
-            scan.unit if scan else "mm",
-            grouped(len(raw.faces)),
-            grouped(len(raw.vertices)),
-            " × ".join(f"{x:.4g}" for x in raw.size) + " mm",
-            shells,
-            "kept" if raw.colour is not None else "none",
-        )
-        for label, text in zip(self.values.values(), texts, strict=True):
-            label.setText(text)
-        self.reason.setText(f"Unit {scan.unit}: {scan.unit_reason}." if scan else "")
-        notes = "\n".join(scan.notes) if scan else ""
-        self.note.setText(notes)
-        self.note.setVisible(bool(notes))
-
-
-class StandTray(Panel):
-    """How the part stands."""
-
-    title = "Stand"
-
-    def build(self) -> None:
-        self.head_text.setText("Where the part stands in the scanner's own frame. The bed is z = 0.")
-        self.values = {name: self.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
-
-    def refresh(self) -> None:
-        mesh = self.session.mesh
-        if mesh is None:
-            return
-        for label, value in zip(self.values.values(), (*mesh.size, mesh.box[0, 2]), strict=True):
-            label.setText(f"{value:.2f} mm")
 
 
 class TrimTray(Panel):
@@ -497,11 +459,14 @@ class ReleaseTray(Panel):
         box.addStretch(1)
         self.format = QComboBox()
         self.format.setAccessibleName("Format of the file")
-        for name in ("stl", "ply", "obj"):
+        for name in FORMATS:
             self.format.addItem(FORMATS[name].title, name)
         box.addWidget(self.format)
         self.column.addWidget(row)
         self.size = self.figure("On disk")
+        self.frame = QCheckBox("in the scanner's own frame")
+        self.frame.setToolTip("Undo turning, placing and scaling in the file only")
+        self.column.addWidget(self.frame)
         self.written = QLabel()
         self.written.setObjectName("muted")
         self.written.setWordWrap(True)
@@ -536,7 +501,7 @@ def make_trays(session: Session, viewport: Viewport) -> list[Panel]:
     """One tray for each station, in their order."""
     return [
         IntakeTray(session),
-        StandTray(session),
+        StandTray(session, viewport),
         TrimTray(session, viewport),
         StraysTray(session),
         HolesTray(session),

@@ -1,5 +1,7 @@
 """The view of the part: drawing and gestures."""
 
+from collections.abc import Callable
+
 import moderngl
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, QVariantAnimation, Signal
@@ -11,10 +13,12 @@ from tinsnip.app.camera import Camera
 from tinsnip.app.overlay import Overlay
 from tinsnip.app.scene import Scene
 from tinsnip.app.session import STATIONS, Session
+from tinsnip.app.settings import Settings
 from tinsnip.app.snipplan import SnipPlan
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.picking import first_hit
 from tinsnip.survey import Finding, Kind
+from tinsnip.treat.stand import rotation
 
 __all__ = ["Viewport"]
 
@@ -33,17 +37,24 @@ class Viewport(QOpenGLWidget):
     """Turns with the left or middle button, pans with the right, zooms to the pointer with the wheel."""
 
     snip_edited = Signal()
+    turn_made = Signal(object, float)
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
         self.session = session
         self.camera = Camera()
         self.scene: Scene | None = None
         self.overlay = Overlay(session, self.camera, self)
+        self.settings = settings
         self.picking_points = False
+        self._pick: Callable[[int, np.ndarray], None] | None = None
+        self.covered_left = 0.0
+        self._turned = 0.0
+        self._space = False
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
         self._fitted: object = None
+        self._fit_frame = 0
         self._moving = False
         self._press: QPointF | None = None
         self._pivot = np.zeros(3)
@@ -65,6 +76,8 @@ class Viewport(QOpenGLWidget):
         session.preview_changed.connect(self._show_preview)
         session.fly_to.connect(self.fly_to)
         session.hovered.connect(self._hover)
+        session.reframed.connect(self._fit_again)
+        session.others_changed.connect(self._show_others)
 
     # ---- drawing
 
@@ -130,11 +143,11 @@ class Viewport(QOpenGLWidget):
 
     def _take_buffers(self, buffers: ViewBuffers) -> None:
         self._pending = buffers
-        box = buffers.mesh.box
-        self.camera.set_part(box)
+        self._know_box()
         piece = self.session.job.piece
         if piece is not None and self._fitted is not piece:
             self._fitted = piece
+            self._fit_frame = self.frames
             self.fit()
         self.redraw()
 
@@ -142,9 +155,37 @@ class Viewport(QOpenGLWidget):
         """Show all of the part."""
         mesh = self.session.mesh
         if mesh is not None and len(mesh.faces):
-            some = mesh.vertices[:: max(1, len(mesh.vertices) // 50_000)]
-            self.camera.fit(some, mesh.box)
+            shown = [mesh.vertices, *(b.mesh.vertices for b in self.session.others())]
+            some = np.concatenate([v[:: max(1, len(v) // 50_000)] for v in shown])
+            self.camera.fit(some, mesh.box, self.covered_left)
             self._moved()
+
+    def _fit_again(self) -> None:
+        """The part has changed its size or is another: show all of it once it is ready."""
+        self._fitted = None
+
+    def _show_others(self) -> None:
+        """Draw the other visible pieces too."""
+        if self.scene is not None:
+            self.makeCurrent()
+            self.scene.set_others(self.session.others())
+            self._know_box()
+            if (
+                self._fitted is self.session.job.piece
+                and not self.session.job.log
+                and self.frames < self._fit_frame + 4
+            ):
+                self.fit()
+            self.redraw()
+
+    def _know_box(self) -> None:
+        """Keep everything that is shown within the camera's depth."""
+        boxes = [b.mesh.box for b in self.session.others()]
+        if self.session.mesh is not None:
+            boxes.append(self.session.mesh.box)
+        if boxes:
+            all_boxes = np.array(boxes)
+            self.camera.set_part(np.stack([all_boxes[:, 0].min(axis=0), all_boxes[:, 1].max(axis=0)]))
 
     def set_scan_colour(self, on: bool) -> None:
         """Show scan colours instead of tin."""
@@ -274,9 +315,15 @@ class Viewport(QOpenGLWidget):
         x, y = event.position().x(), event.position().y()
         self._press = event.position()
         if event.button() == Qt.MouseButton.LeftButton:
+            way = self.overlay.dial_way(x, y)
+            if way is not None:
+                self.look_from(*way)
+                self._drag = "dial"
+                return
             tab = self.overlay.tab_at(x, y)
-            if tab is not None:
+            if tab is not None and not self._space:
                 self._drag = tab
+                self._turned = 0.0
                 self.overlay.held_tab = tab
                 self.overlay.update()
                 return
@@ -285,11 +332,15 @@ class Viewport(QOpenGLWidget):
                 self._drag = ""
                 self.session.fly_to.emit(finding)
                 return
-            if self.picking_points:
+            if self._pick is not None and not self._space:
+                self._pick_at(x, y)
+                self._drag = ""
+                return
+            if self.picking_points and not self._space:
                 self._click_point(x, y)
                 self._drag = ""
                 return
-        self._drag = "pan" if event.button() == Qt.MouseButton.RightButton else "turn"
+        self._drag = "turn" if self._space else self._meaning_of(event)
         point = self.surface_point(x, y)
         if point is None:
             point = self.camera.centre
@@ -310,10 +361,15 @@ class Viewport(QOpenGLWidget):
         if self._drag == "pan":
             self.camera.pan(delta.x(), delta.y())
             self._moved()
-        elif self._drag == "turn":
+        elif self._drag == "zoom":
+            self.camera.zoom(1.01 ** -delta.y(), self.camera.width / 2, self.camera.height / 2)
+            self._moved()
+        elif self._drag in ("dial", "turn"):
             self.camera.turn_about(self._pivot, -0.4 * delta.x(), 0.4 * delta.y())
             self._moved()
-        else:
+        elif self._drag.startswith("turn-"):
+            self._try_turn(delta.x() - delta.y())
+        elif self._drag != "nothing":
             self._drag_tab(delta.x(), delta.y())
 
     def _drag_tab(self, dx: float, dy: float) -> None:
@@ -334,7 +390,66 @@ class Viewport(QOpenGLWidget):
         self.show_waste()
         self.snip_edited.emit()
 
+    def _meaning_of(self, event: QMouseEvent) -> str:
+        """What a drag that begins like this does, by the settings."""
+        names = {Qt.MouseButton.RightButton: "right", Qt.MouseButton.MiddleButton: "middle"}
+        name = names.get(event.button(), "left")
+        if name == "left" and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            name = "shift+left"
+        elif name == "left" and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            name = "ctrl+left"
+        return self.settings.meaning(name)
+
+    def _try_turn(self, pixels: float) -> None:
+        """Show the part turned about an axis by so many pixels' worth of a tab's drag."""
+        mesh = self.session.mesh
+        if mesh is None or self.scene is None:
+            return
+        self._turned += 0.5 * pixels
+        linear = rotation(np.eye(3)["xyz".index(self._drag[-1])], self._turned)
+        self.overlay.turned = linear
+        self.scene.turn = (linear, mesh.box.mean(axis=0))
+        self._moved()
+
+    def show_turn_tabs(self, on: bool) -> None:
+        """Show the tabs that turn the part, or put them away."""
+        self.overlay.shows_turn = on
+        self.overlay.update()
+
+    def begin_pick(self, hint: str, done: Callable[[int, np.ndarray], None]) -> None:
+        """Let the next click on the part pick a triangle and a point."""
+        self._pick = done
+        self.overlay.hint = hint
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.overlay.update()
+
+    def end_pick(self) -> None:
+        """Leave the picking tool."""
+        self._pick = None
+        self.overlay.hint = ""
+        self.overlay.clicked_points = []
+        self.unsetCursor()
+        self.overlay.update()
+
+    @property
+    def is_picking(self) -> bool:
+        """A click would pick something."""
+        return self._pick is not None or self.picking_points
+
+    def _pick_at(self, x: float, y: float) -> None:
+        mesh = self.session.mesh
+        hit = first_hit(mesh.vertices, mesh.faces, *self.camera.ray(x, y))
+        if hit is not None and self._pick is not None:
+            self._pick(hit[0], hit[1])
+
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._drag.startswith("turn-") and self.scene is not None:
+            axis, degrees = np.eye(3)["xyz".index(self._drag[-1])], self._turned
+            self.scene.turn = None
+            self.overlay.turned = np.eye(3)
+            self.redraw()
+            if abs(degrees) > 0.05:
+                self.turn_made.emit(axis, degrees)
         self._press = None
         self._drag = ""
         if self.overlay.held_tab is not None:
@@ -345,6 +460,8 @@ class Viewport(QOpenGLWidget):
         """Let the next two clicks set the snip's plane."""
         self.picking_points = True
         self.overlay.clicked_points = []
+        self.end_pick()
+        self.picking_points = True
         self.overlay.hint = "Click the first of two points on the line of the cut  (Esc to leave)"
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.overlay.update()
@@ -388,5 +505,12 @@ class Viewport(QOpenGLWidget):
         if event.key() in steps:
             self.camera.turn_about(self.camera.middle, *steps[event.key()])
             self._moved()
+        elif event.key() == Qt.Key.Key_Space:
+            self._space = True
         else:
             super().keyPressEvent(event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Space and not event.isAutoRepeat():
+            self._space = False
+        super().keyReleaseEvent(event)

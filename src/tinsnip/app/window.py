@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from pathlib import Path
 
+import platformdirs
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QKeySequence
@@ -26,17 +27,25 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from tinsnip.app.dialogs import HelpSheet, SettingsPage
+from tinsnip.app.firstlook import FirstLook
 from tinsnip.app.session import STATIONS, Session
+from tinsnip.app.settings import Settings
 from tinsnip.app.ticket import Ticket, grouped
 from tinsnip.app.trays import make_trays, megabytes
 from tinsnip.app.viewport import Viewport
-from tinsnip.demo import DEMO_SCANS, demo_file
-from tinsnip.formats import FORMATS, read_scan
+from tinsnip.demo import demo_file
+from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.progress import Progress
 
 __all__ = ["Window"]
 
-_OPEN_FILTER = "Scans (*.stl *.ply *.obj);;All files (*)"
+_OPEN_FILTER = "Scans (" + " ".join(f"*{f.suffix}" for f in FORMATS.values()) + ");;All files (*)"
+_DEMOS = {
+    ("pump-cover",): "Demo: pump cover\na cast cover on its bed",
+    ("fountain-spout",): "Demo: fountain spout\ncoloured stone, no base",
+    ("gauge-lantern-upper", "gauge-lantern-lower"): "Demo: gauge lantern\ntwo part-scans",
+}
 
 
 class Window(QMainWindow):
@@ -45,10 +54,11 @@ class Window(QMainWindow):
     def __init__(self) -> None:
         super().__init__()
         self.session = Session()
+        self.settings = Settings.load()
         self.setWindowTitle("Tinsnip")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.viewport = Viewport(self.session)
+        self.viewport = Viewport(self.session, self.settings)
         self.ticket = Ticket(self.session)
         self.trays = make_trays(self.session, self.viewport)
         self._actions: dict[str, QAction] = {}
@@ -62,6 +72,9 @@ class Window(QMainWindow):
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
         self.trays[8].export_asked.connect(self.ask_export)
+        self.trays[0].add_asked.connect(self.ask_add)
+        self.trays[0].look_asked.connect(self.show_first_look)
+        session.opened.connect(self._opened)
         self._station_shown = -1
         self._open_station(0)
         self.refresh()
@@ -84,11 +97,16 @@ class Window(QMainWindow):
         bar = QMenuBar()
         job, edit, station, view = (bar.addMenu(name) for name in ("Job", "Edit", "Station", "View"))
         self._action(job, "Open a scan…", self.ask_open, "Ctrl+O")
+        self._action(job, "Open further scans as pieces…", self.ask_add, "Ctrl+Shift+O")
+        self.recent_menu = job.addMenu("Open a recent scan")
         demos = job.addMenu("Open a demo scan")
-        for name in DEMO_SCANS:
-            self._action(demos, name, lambda name=name: self.open_demo(name))
+        for names in _DEMOS:
+            self._action(demos, names[0].removesuffix("-upper"), lambda names=names: self.open_demo(*names))
         self.export_action = self._action(job, "Export…", self.ask_export, "Ctrl+E")
+        self._action(job, "First look…", self.show_first_look, "L")
+        self._action(job, "Copy as a variant", self.session.copy_as_variant, "Ctrl+D")
         job.addSeparator()
+        self._action(job, "Settings…", self.show_settings, "Ctrl+,")
         self._action(job, "Quit", self.close, "Ctrl+Q")
         self.undo_action = self._action(edit, "Undo", self.session.undo, "Ctrl+Z")
         self.redo_action = self._action(edit, "Redo", self.session.redo, "Ctrl+Shift+Z")
@@ -112,6 +130,11 @@ class Window(QMainWindow):
         for action in (self.tin_action, self.colour_action):
             group.addAction(action)
         self.tin_action.setChecked(True)
+        view.addSeparator()
+        self._action(view, "Fold the ticket", self._fold_ticket, "[")
+        self._action(view, "Fold the tray", self._fold_tray, "]")
+        help_menu = bar.addMenu("Help")
+        self._action(help_menu, "Keys and gestures", self.show_help, "F1")
         self.menus = bar
 
     def _build_layout(self) -> None:
@@ -157,7 +180,7 @@ class Window(QMainWindow):
         middle_box.addWidget(view_row)
         middle_box.addWidget(self.viewport, 1)
 
-        tray = QWidget()
+        self.tray_column = tray = QWidget()
         tray.setObjectName("tray")
         tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         tray.setFixedWidth(288)
@@ -230,7 +253,7 @@ class Window(QMainWindow):
         title = QLabel("Drop a scan here")
         title.setObjectName("title")
         box.addWidget(title)
-        text = QLabel("STL, PLY or OBJ, up to 10 million triangles")
+        text = QLabel("STL, PLY, OBJ, 3MF, GLB or OFF, up to 10 million triangles")
         text.setObjectName("muted")
         box.addWidget(text)
         self.open_button = QPushButton("Open a scan…    Ctrl+O")
@@ -238,13 +261,20 @@ class Window(QMainWindow):
         self.open_button.clicked.connect(self.ask_open)
         box.addWidget(self.open_button)
         self.demo_buttons: dict[str, QPushButton] = {}
-        about = {"pump-cover": "Demo scan: pump cover\nA cast cover on a scanning bed, as scanned"}
-        for name in DEMO_SCANS:
-            button = QPushButton(about.get(name, f"Demo scan: {name}"))
+        demos = QHBoxLayout()
+        for names, about in _DEMOS.items():
+            button = QPushButton(about)
             button.setObjectName("democard")
-            button.clicked.connect(lambda _=False, name=name: self.open_demo(name))
-            box.addWidget(button)
-            self.demo_buttons[name] = button
+            button.clicked.connect(lambda _=False, names=names: self.open_demo(*names))
+            demos.addWidget(button)
+            self.demo_buttons[names[0]] = button
+        box.addLayout(demos)
+        self.recent_box = QVBoxLayout()
+        self.recent_box.setSpacing(4)
+        box.addLayout(self.recent_box)
+        self._fill_recent()
+        self.first_look = FirstLook(self.session, self.viewport)
+        self.first_look.put_away.connect(self._first_look_gone)
         self.empty.adjustSize()
 
     def _build_busy(self) -> None:
@@ -275,24 +305,95 @@ class Window(QMainWindow):
     # ---- actions
 
     def ask_open(self) -> None:
-        """Ask for a scan and open it."""
-        path, _ = QFileDialog.getOpenFileName(self, "Open a scan", "", _OPEN_FILTER)
-        if path:
-            self.session.open_file(Path(path))
+        """Ask for scans and open them as a new job."""
+        self._ask_and_open("Open scans", add=False)
 
-    def open_demo(self, name: str) -> None:
-        """Open a demo scan, making it first where needed."""
+    def ask_add(self) -> None:
+        """Ask for further scans and open them as pieces of this job."""
+        self._ask_and_open("Open further scans as pieces", add=True)
 
-        def read(progress: Progress) -> object:
+    def _ask_and_open(self, title: str, add: bool) -> None:
+        paths, _ = QFileDialog.getOpenFileNames(self, title, self.settings.open_folder, _OPEN_FILTER)
+        if paths:
+            self.session.open_files([Path(p) for p in paths], add)
+
+    def open_demo(self, *names: str) -> None:
+        """Open demo scans, making them first where needed."""
+
+        def read(progress: Progress) -> list[Scan]:
             def note(text: str, share: float) -> None:
                 progress.step(text, 1000)[1] = int(1000 * share)
 
-            with progress.part(0.0, 0.9):
-                path = demo_file(name, note=note)
-            with progress.part(0.9, 1.0):
-                return read_scan(path, "mm", progress)
+            scans = []
+            for i, name in enumerate(names):
+                with progress.part(i / len(names), (i + 0.9) / len(names)):
+                    path = demo_file(name, note=note)
+                with progress.part((i + 0.9) / len(names), (i + 1) / len(names)):
+                    scans.append(read_scan(path, "mm", progress))
+            return scans
 
-        self.session.open_with(read, f"Demo scan {name}")
+        self.session.open_with(read, f"Demo scan {names[0]}")
+
+    def _opened(self, paths: list[Path]) -> None:
+        """Remember what was opened, and show the first look at it."""
+        demo_folder = Path(platformdirs.user_cache_dir("tinsnip"))
+        for path in paths:
+            if not path.is_relative_to(demo_folder):
+                self.settings.note_opened(path)
+        self._fill_recent()
+        self.show_first_look()
+
+    def _fill_recent(self) -> None:
+        """The recent scans that are still there, in the menu and on the empty view."""
+        self.recent_menu.clear()
+        while self.recent_box.count():
+            self.recent_box.takeAt(0).widget().deleteLater()
+        there = [Path(p) for p in self.settings.recent if Path(p).is_file()]
+        self.recent_menu.setEnabled(bool(there))
+        for path in there:
+            action = self.recent_menu.addAction(str(path))
+            action.triggered.connect(lambda _=False, path=path: self.session.open_files([path]))
+        if there:
+            label = QLabel("Recent")
+            label.setObjectName("heading")
+            self.recent_box.addWidget(label)
+        for path in there[:4]:
+            button = QPushButton(f"{path.name}    {path.parent}")
+            button.setObjectName("recent")
+            button.setToolTip(str(path))
+            button.clicked.connect(lambda _=False, path=path: self.session.open_files([path]))
+            self.recent_box.addWidget(button)
+
+    def show_first_look(self) -> None:
+        """Show the card of the first look."""
+        if self.session.job.piece is not None and not self.session.job.log:
+            self.first_look.show()
+            self.first_look.refresh()
+            self.first_look.raise_()
+            self._place_floating()
+            self.viewport.covered_left = self.first_look.width() + 20.0
+            self.viewport.fit()
+
+    def _first_look_gone(self) -> None:
+        """The whole view is the part's again."""
+        if self.viewport.covered_left:
+            self.viewport.covered_left = 0.0
+            self.viewport.fit()
+
+    def show_help(self) -> None:
+        """Show all keys and gestures."""
+        HelpSheet(self.menus, self.settings, self).exec()
+
+    def show_settings(self) -> None:
+        """Show the settings page."""
+        if SettingsPage(self.settings, self).exec():
+            self.trays[self.session.station].refresh()
+
+    def _fold_ticket(self) -> None:
+        self.ticket.setVisible(not self.ticket.isVisible())
+
+    def _fold_tray(self) -> None:
+        self.tray_column.setVisible(not self.tray_column.isVisible())
 
     def ask_export(self, name: str = "") -> None:
         """Ask where to write, and export."""
@@ -301,15 +402,17 @@ class Window(QMainWindow):
             return
         name = name or self.trays[8].format.currentData()
         suggested = str(Path(piece.name).with_suffix("")) + "-solid" + FORMATS[name].suffix
-        if piece.scan is not None:
-            suggested = str(piece.scan.path.parent / suggested)
+        folder = self.settings.export_folder or (str(piece.scan.path.parent) if piece.scan is not None else "")
+        suggested = str(Path(folder) / suggested)
         chosen = f"{FORMATS[name].title} (*{FORMATS[name].suffix})"
         path, _ = QFileDialog.getSaveFileName(self, "Export", suggested, chosen)
         if path:
             target = Path(path)
             if target.suffix.lower() != FORMATS[name].suffix:
                 target = target.with_name(target.name + FORMATS[name].suffix)
-            self.session.export(target)
+            self.settings.export_folder = str(target.parent)
+            self.settings.save()
+            self.session.export(target, self.trays[8].frame.isChecked())
 
     def _press_copper(self) -> None:
         copper = self.trays[self.session.station].copper
@@ -320,14 +423,17 @@ class Window(QMainWindow):
             copper.click()
 
     def _leave(self) -> None:
-        if self.viewport.picking_points:
+        if self.viewport.is_picking:
             self.viewport.end_two_points()
+            self.viewport.end_pick()
+        elif self.first_look.isVisible():
+            self.first_look.hide()
         elif self.session.busy is not None:
             self._cancel()
         else:
             self.notice.hide()
             self.session.cancel_preview()
-            if STATIONS[self.session.station] == "Trim":
+            if STATIONS[self.session.station] in ("Stand", "Trim"):
                 self.session.set_station(0)
 
     def _swap(self) -> None:
@@ -463,6 +569,8 @@ class Window(QMainWindow):
         self.notice.setFixedWidth(min(560, view.width() - 40))
         self.notice.adjustSize()
         self.notice.move((view.width() - self.notice.width()) // 2, 16)
+        self.first_look.adjustSize()
+        self.first_look.move(16, 16)
         self.empty.adjustSize()
         self.empty.move((view.width() - self.empty.width()) // 2, (view.height() - self.empty.height()) // 2)
 
@@ -480,7 +588,7 @@ class Window(QMainWindow):
     def dropEvent(self, event: object) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if paths:
-            self.session.open_file(paths[0])
+            self.session.open_files(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self._cancel()

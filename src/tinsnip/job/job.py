@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
 from tinsnip.mesh import Mesh
@@ -12,13 +14,14 @@ __all__ = ["Entry", "Job", "Piece"]
 
 @dataclass
 class Piece:
-    """One mesh of the job, with the scan it came from."""
+    """One mesh of the job, with the scan it came from, and how it stood against the scanner's frame at first."""
 
     name: str
     raw: Mesh
     mesh: Mesh
     scan: Scan | None = None
     visible: bool = True
+    frame: np.ndarray = field(default_factory=lambda: np.eye(4))
 
 
 @dataclass(frozen=True)
@@ -92,6 +95,50 @@ class Job:
         piece.mesh = outcome.mesh
         return True
 
+    def copy_as_variant(self, name: str | None = None) -> Piece:
+        """Copy the active piece as it is now, and make the copy the active one.
+
+        Raises
+        ------
+        BadInput
+            When nothing is open.
+        """
+        piece = self.piece
+        if piece is None:
+            raise BadInput("nothing is open; open a scan first")
+        taken = {p.name for p in self.pieces}
+        number = 2
+        while name is None or name in taken:
+            name = f"{piece.name}, variant {number}"
+            number += 1
+        copy = Piece(name, piece.raw, piece.mesh, piece.scan, frame=self.frame(self.active))
+        self.pieces.append(copy)
+        self.active = len(self.pieces) - 1
+        return copy
+
+    def frame(self, index: int) -> np.ndarray:
+        """4x4 matrix that took a piece from the scanner's frame to where it stands now."""
+        matrix = self.pieces[index].frame
+        for entry in self.log[: self.cursor]:
+            if entry.piece == index and "matrix" in entry.figures:
+                matrix = entry.figures["matrix"] @ matrix
+        return matrix
+
+    def in_scanner_frame(self) -> Mesh:
+        """The active piece put back where the scanner saw it.
+
+        Raises
+        ------
+        BadInput
+            When nothing is open.
+        """
+        if self.piece is None:
+            raise BadInput("nothing is open; open a scan first")
+        back = np.linalg.inv(self.frame(self.active))
+        if np.array_equal(back, np.eye(4)):
+            return self.piece.mesh
+        return self.piece.mesh.moved(self.piece.mesh.vertices @ back[:3, :3].T + back[:3, 3])
+
     @property
     def can_undo(self) -> bool:
         """Whether there is a step to go back."""
@@ -109,6 +156,7 @@ class Job:
         self.cursor -= 1
         entry = self.log[self.cursor]
         self.pieces[entry.piece].mesh = entry.before
+        self.active = entry.piece
         return entry
 
     def redo(self) -> Entry:
@@ -118,6 +166,7 @@ class Job:
         entry = self.log[self.cursor]
         self.cursor += 1
         self.pieces[entry.piece].mesh = entry.after
+        self.active = entry.piece
         return entry
 
     def go_to(self, cursor: int) -> None:

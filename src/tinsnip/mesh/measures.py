@@ -4,7 +4,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 
-__all__ = ["bounds", "face_vectors", "mean_edge", "vertex_normals"]
+__all__ = ["bounds", "edge_spread", "face_vectors", "mean_edge", "vertex_normals"]
 
 
 @kernel
@@ -59,10 +59,16 @@ def face_vectors(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
     return 0.5 * np.cross(b - a, c - a)
 
 
-def mean_edge(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) -> float:
-    """Mean edge length over an even sample of triangles; 0 for an empty mesh."""
+def edge_spread(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) -> tuple[float, float]:
+    """Mean edge length, and its standard deviation as a share of it, over an even sample; 0, 0 when empty."""
     if len(faces) == 0:
-        return 0.0
-    some = faces[:: max(1, len(faces) // sample)]
-    points = vertices[some]
-    return float(np.linalg.norm(points - np.roll(points, 1, axis=1), axis=2).mean())
+        return 0.0, 0.0
+    points = vertices[faces[:: max(1, len(faces) // sample)]]
+    length = np.linalg.norm(points - np.roll(points, 1, axis=1), axis=2)
+    mean = float(length.mean())
+    return mean, float(length.std()) / mean if mean > 0 else 0.0
+
+
+def mean_edge(vertices: np.ndarray, faces: np.ndarray) -> float:
+    """Mean edge length over an even sample of triangles; 0 for an empty mesh."""
+    return edge_spread(vertices, faces)[0]

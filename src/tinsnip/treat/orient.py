@@ -116,8 +116,8 @@ def _turned(mesh: Mesh, flip: np.ndarray) -> Mesh:
 class Orient(Treatment):
     """Turn triangles over until all agree, keeping what most of each shell says, and the whole outward.
 
-    What was turned inside out on purpose keeps its side. A closed shell inside another is left facing the way it does: inward it is a void. A surface that cannot
-    be oriented (one-sided) is cut open along a line.
+    What was turned inside out on purpose keeps its side. A closed shell inside another is left facing the way
+    it does: inward it is a void. A surface that cannot be oriented (one-sided) is cut open along a line.
     """
 
     name: ClassVar[str] = "orient"

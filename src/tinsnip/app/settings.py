@@ -1,0 +1,71 @@
+"""What Tinsnip remembers between starts: recent files, folders, view drags, units shown."""
+
+import contextlib
+import os
+import tempfile
+from pathlib import Path
+from typing import Literal
+
+import platformdirs
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+__all__ = ["DRAGS", "Settings"]
+
+DRAGS = ("left", "middle", "right", "shift+left", "ctrl+left")
+"""Ways to drag in the view that can be given a meaning."""
+
+_MOST_RECENT = 8
+Meaning = Literal["turn", "pan", "zoom", "nothing"]
+
+
+class Settings(BaseModel):
+    """The settings, kept as one JSON file in the user's configuration folder."""
+
+    model_config = ConfigDict(extra="ignore", validate_assignment=True)
+
+    recent: list[str] = []
+    open_folder: str = ""
+    export_folder: str = ""
+    show_inches: bool = False
+    left: Meaning = "turn"
+    middle: Meaning = "turn"
+    right: Meaning = "pan"
+    shift_left: Meaning = "pan"
+    ctrl_left: Meaning = "zoom"
+
+    @staticmethod
+    def path() -> Path:
+        """Where they are kept."""
+        return Path(platformdirs.user_config_dir("tinsnip")) / "settings.json"
+
+    @classmethod
+    def load(cls) -> "Settings":
+        """Read them; what cannot be read falls back to the defaults."""
+        try:
+            return cls.model_validate_json(cls.path().read_text("utf-8"))
+        except (OSError, ValidationError, UnicodeDecodeError):
+            return cls()
+
+    def save(self) -> None:
+        """Write them, whole or not at all; a read-only home is no reason to stop."""
+        with contextlib.suppress(OSError):
+            self.path().parent.mkdir(parents=True, exist_ok=True)
+            handle, name = tempfile.mkstemp(dir=self.path().parent)
+            with os.fdopen(handle, "w", encoding="utf-8") as file:
+                file.write(self.model_dump_json(indent=2))
+            os.replace(name, self.path())
+
+    def meaning(self, drag: str) -> str:
+        """What a drag of `DRAGS` does."""
+        return getattr(self, drag.replace("+", "_"))
+
+    def set_meaning(self, drag: str, meaning: str) -> None:
+        """Give a drag another meaning."""
+        setattr(self, drag.replace("+", "_"), meaning)
+
+    def note_opened(self, path: Path) -> None:
+        """Put a file at the head of the recent ones, and remember its folder."""
+        name = str(path.resolve())
+        self.recent = [name, *(r for r in self.recent if r != name)][:_MOST_RECENT]
+        self.open_folder = str(path.resolve().parent)
+        self.save()
