@@ -3,6 +3,7 @@
 With arguments, only the tests named (such as ``tests.test_mesh``).
 """
 
+import faulthandler
 import os
 import subprocess
 import sys
@@ -54,6 +55,7 @@ class Timed(unittest.TextTestResult):
 
 def main() -> int:
     """Run, and return the exit code."""
+    faulthandler.dump_traceback_later(1500, exit=True)  # say where a run hangs rather than hang
     os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
     screen = start_screen()
     try:

@@ -127,7 +127,8 @@ class FirstLook(QFrame):
         if self.session.job.log:
             self.hide()
         scan, mesh = piece.scan, piece.mesh
-        self.title.setText(f"First look: {piece.name}")
+        name = self.title.fontMetrics().elidedText(piece.name, Qt.TextElideMode.ElideMiddle, 220)
+        self.title.setText(f"First look: {name}")
         self.drawing.show_size(mesh.size)
         unit = scan.unit if scan else "mm"
         self.unit_buttons[unit].setChecked(True)

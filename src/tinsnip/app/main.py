@@ -9,6 +9,7 @@ from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
 from tinsnip.app.theme import style_sheet
+from tinsnip.app.worker import keep_collecting_here
 
 __all__ = ["make_application", "run_window"]
 
@@ -32,6 +33,7 @@ def make_application() -> QApplication:
     application.setWindowIcon(QIcon(str(resources.files("tinsnip.app") / "images" / "tinsnip.svg")))
     application.setStyle("Fusion")
     application.setStyleSheet(style_sheet())
+    keep_collecting_here(application)
     return application
 
 

@@ -10,7 +10,7 @@ from tinsnip.app.camera import Camera
 
 __all__ = ["Scene"]
 
-_SLICE = 350_000
+_SLICE = 240_000
 _SURFACE = (("3f4", "place"), ("4f2", "normal"), ("4f1", "colour"))
 
 

@@ -197,6 +197,12 @@ class Session(QObject):
         """Work out a figure behind the scenes; a newer request under the same name replaces it."""
         self._behind(name, work, done)
 
+    def stop_all(self) -> None:
+        """Ask everything that is going on to stop."""
+        for task in (self.busy, *self._background.values()):
+            if task is not None:
+                task.progress.cancel()
+
     @property
     def idle(self) -> bool:
         """Nothing is being worked out, before or behind the scenes."""

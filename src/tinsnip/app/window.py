@@ -313,7 +313,8 @@ class Window(QMainWindow):
         self._ask_and_open("Open further scans as pieces", add=True)
 
     def _ask_and_open(self, title: str, add: bool) -> None:
-        paths, _ = QFileDialog.getOpenFileNames(self, title, self.settings.open_folder, _OPEN_FILTER)
+        folder = self.settings.open_folder if Path(self.settings.open_folder).is_dir() else ""
+        paths, _ = QFileDialog.getOpenFileNames(self, title, folder, _OPEN_FILTER)
         if paths:
             self.session.open_files([Path(p) for p in paths], add)
 
@@ -402,7 +403,9 @@ class Window(QMainWindow):
             return
         name = name or self.trays[8].format.currentData()
         suggested = str(Path(piece.name).with_suffix("")) + "-solid" + FORMATS[name].suffix
-        folder = self.settings.export_folder or (str(piece.scan.path.parent) if piece.scan is not None else "")
+        folder = self.settings.export_folder
+        if not Path(folder).is_dir() or not folder:
+            folder = str(piece.scan.path.parent) if piece.scan is not None else ""
         suggested = str(Path(folder) / suggested)
         chosen = f"{FORMATS[name].title} (*{FORMATS[name].suffix})"
         path, _ = QFileDialog.getSaveFileName(self, "Export", suggested, chosen)
@@ -448,6 +451,8 @@ class Window(QMainWindow):
         if self._station_shown >= 0:
             self.trays[self._station_shown].leave()
         self._station_shown = index
+        if index != 0:
+            self.first_look.hide()
         self.stack.setCurrentIndex(index)
         self.swap_action.setEnabled(STATIONS[index] == "Trim")
         self.trays[index].refresh()
@@ -591,5 +596,5 @@ class Window(QMainWindow):
             self.session.open_files(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        self._cancel()
+        self.session.stop_all()
         super().closeEvent(event)

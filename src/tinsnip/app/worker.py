@@ -1,29 +1,34 @@
-"""Work beside the window: functions run in a pool of threads and report back by signals."""
+"""Work beside the window: functions run on a few threads and report back on the window's own.
 
+No Qt object is ever touched, or thrown away, on a worker thread: tasks are plain Python, results come back through
+one relay that lives for good, and Python's cycle collector, which may free Qt objects, runs on the window's
+thread only.
+"""
+
+import gc
 import logging
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
-from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal, Slot
+from PySide6.QtCore import QObject, Qt, QTimer, Signal, Slot
 
 from tinsnip.errors import Cancelled, TinsnipError
 from tinsnip.progress import Progress
 
-__all__ = ["Task", "start"]
+__all__ = ["Task", "keep_collecting_here", "start"]
 
 
-class Task(QObject):
+class Task:
     """One piece of work; `progress` may be read and cancelled from the window's thread.
 
     Parameters
     ----------
     work : callable
-        Gets the `Progress`; runs on a pool thread.
+        Gets the `Progress`; runs on a worker thread.
     done, failed, cancelled : callable
         Called on the window's thread: with the result, with a line of text, with nothing.
     """
-
-    _ended = Signal(str, object)
 
     def __init__(
         self,
@@ -32,45 +37,66 @@ class Task(QObject):
         failed: Callable[[str], None],
         cancelled: Callable[[], None],
     ) -> None:
-        super().__init__()
         self.progress = Progress()
-        self._work = work
-        self._calls = {"done": done, "failed": failed, "cancelled": lambda _: cancelled()}
-        self._ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+        self.work = work
+        self.calls = {"done": done, "failed": failed, "cancelled": lambda _: cancelled()}
 
-    def run(self) -> None:
-        """Do the work; called on a pool thread."""
+    def run(self) -> tuple[str, Any]:
+        """Do the work; how it ended, and with what."""
         try:
-            result = self._work(self.progress)
+            result = self.work(self.progress)
             self.progress.check()
         except Cancelled:
-            self._ended.emit("cancelled", None)
+            return "cancelled", None
         except TinsnipError as error:
-            self._ended.emit("failed", str(error))
+            return "failed", str(error)
         except MemoryError:
-            self._ended.emit("failed", "not enough memory for this step; reduce the scan or close other programs")
+            return "failed", "not enough memory for this step; reduce the scan or close other programs"
         except Exception as error:  # nothing that goes wrong may take the job with it
             logging.getLogger("tinsnip").exception("a step failed")
-            self._ended.emit("failed", f"the step failed and changed nothing ({type(error).__name__}: {error})")
-        else:
-            self._ended.emit("done", result)
-
-    @Slot(str, object)
-    def _deliver(self, how: str, what: Any) -> None:
-        self._calls[how](what)
+            return "failed", f"the step failed and changed nothing ({type(error).__name__}: {error})"
+        return "done", result
 
 
-class _Runner(QRunnable):
-    def __init__(self, task: Task) -> None:
+class _Relay(QObject):
+    """Carries results over to the window's thread."""
+
+    ended = Signal(object, str, object)
+
+    def __init__(self) -> None:
         super().__init__()
-        self.task = task
+        self.ended.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
 
-    @Slot()
-    def run(self) -> None:
-        self.task.run()
+    @Slot(object, str, object)
+    def _deliver(self, task: Task, how: str, what: Any) -> None:
+        task.calls[how](what)
+
+
+_pool = ThreadPoolExecutor(4, thread_name_prefix="tinsnip")
+_relay: _Relay | None = None
 
 
 def start(task: Task) -> Task:
-    """Run a task on the pool."""
-    QThreadPool.globalInstance().start(_Runner(task))
+    """Run a task; must be called on the window's thread."""
+    global _relay
+    if _relay is None:
+        _relay = _Relay()
+    relay = _relay
+    _pool.submit(lambda: relay.ended.emit(task, *task.run()))
     return task
+
+
+def keep_collecting_here(parent: QObject) -> None:
+    """Let Python's cycle collector run on this thread only, in the moments between events."""
+    gc.disable()
+    timer = QTimer(parent, interval=500)
+
+    def collect() -> None:
+        counts, limits = gc.get_count(), gc.get_threshold()
+        for generation in (2, 1, 0):
+            if counts[generation] > limits[generation] > 0:
+                gc.collect(generation)
+                return
+
+    timer.timeout.connect(collect)
+    timer.start()

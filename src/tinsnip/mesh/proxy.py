@@ -6,8 +6,8 @@ from tinsnip.kernels import kernel
 
 __all__ = ["light_proxy"]
 
-_WORTH_FROM = 300_000
-_CELLS = 220
+_WORTH_FROM = 160_000
+_CELLS = 170
 
 
 @kernel
