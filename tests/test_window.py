@@ -56,7 +56,7 @@ class WindowTest(unittest.TestCase):
 
     def tearDown(self) -> None:
         self.window.close()
-        self.settle()
+        self.wait_idle()
         self.window.deleteLater()
         self.application.processEvents()
         self.folder.cleanup()
@@ -71,6 +71,12 @@ class WindowTest(unittest.TestCase):
             busy = not (self.session.idle and self.view.is_settled)
             calm = 0 if busy else calm + 1
             self.assertLess(time.monotonic(), end, f"still busy: {self.session.busy_title}")
+
+    def wait_idle(self) -> None:
+        end = time.monotonic() + 30
+        while not self.session.idle and time.monotonic() < end:
+            self.application.processEvents()
+            time.sleep(0.005)
 
     def key(self, key: "Qt.Key", modifier: "Qt.KeyboardModifier | None" = None) -> None:
         focus = QApplication.focusWidget() or self.window

@@ -101,14 +101,20 @@ def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.nda
     length = np.linalg.norm(vectors, axis=1)
     units = vectors / np.where(length > 0, length, 1.0)[:, None]
     twins = mesh.twins
-    # the picked triangle may be noise: start from the mean of its neighbourhood
+    # the picked triangle may be noise: start from the mean of those round it that face much the same way, so
+    # that neither noise nor the far side of an edge tips the flat
     near = {triangle}
     for _ in range(6):
         near |= {int(t) // 3 for f in near for t in twins[3 * f : 3 * f + 3] if t >= 0}
-    mean = vectors[sorted(near)].sum(axis=0)
-    mean /= max(float(np.linalg.norm(mean)), 1e-300)
+    round_it = np.array(sorted(near))
+    mean = units[triangle]
+    for tolerance in (35.0, 20.0, 12.0):
+        alike = round_it[units[round_it] @ mean > np.cos(np.radians(tolerance))]
+        if len(alike):
+            mean = vectors[alike].sum(axis=0)
+            mean /= max(float(np.linalg.norm(mean)), 1e-300)
     fits = units @ mean > np.cos(np.radians(within_degrees))
-    fits[sorted(near)] = True
+    fits[triangle] = True
     half = np.flatnonzero((twins >= 0) & np.repeat(fits, 3))
     half = half[fits[twins[half] // 3]]
     count = len(mesh.faces)
