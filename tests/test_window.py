@@ -1,6 +1,7 @@
 """The real window, driven by mouse, wheel and keys only; then the mesh and the screen are looked at."""
 
 import os
+import sys
 import tempfile
 import time
 import unittest
@@ -335,6 +336,22 @@ class Views(WindowTest):
         core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
         row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
         return int(column * step), int(row * step)
+
+    def test_long_use_does_not_wear_python_down(self) -> None:
+        """A binding that miscounts the references to None ends the process after some thousand repaints."""
+        self.open(self.write_ball())
+        before = sys.getrefcount(None)
+        for _ in range(60):
+            self.window.refresh()
+            self.view.overlay.repaint()
+            self.session.hovered.emit(None)
+            self.application.processEvents()
+        self.assertGreater(sys.getrefcount(None), before - 200)
+
+    def write_ball(self) -> Path:
+        path = Path(self.folder.name) / "ball.stl"
+        write_mesh(specimens.sphere(30.0, 12).mesh, path)
+        return path
 
     def test_every_action_has_a_place_in_the_menus_and_every_control_a_name(self) -> None:
         keys: dict[str, str] = {}

@@ -86,7 +86,7 @@ def _open_window(files: list[Path], demo: str | None = None) -> None:
     ensure_compiled()
     from tinsnip.app.main import run_window
 
-    raise SystemExit(run_window(files, demo))
+    run_window(files, demo)
 
 
 def _has_display() -> bool:

@@ -4,6 +4,7 @@ import os
 import sys
 from importlib import resources
 from pathlib import Path
+from typing import NoReturn
 
 from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
@@ -37,8 +38,8 @@ def make_application() -> QApplication:
     return application
 
 
-def run_window(files: list[Path], demo: str | None = None) -> int:
-    """Open the window, on a file or on a demo scan; returns the exit code."""
+def run_window(files: list[Path], demo: str | None = None) -> NoReturn:
+    """Open the window, on files or on a demo scan, and leave with its exit code."""
     application = make_application()
     from tinsnip.app.window import Window
 
@@ -48,4 +49,7 @@ def run_window(files: list[Path], demo: str | None = None) -> int:
         window.session.open_files(files)
     elif demo is not None:
         window.open_demo(demo)
-    return application.exec()
+    code = application.exec()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)  # all is saved by now; taking Qt and the driver apart in Python's order gains nothing

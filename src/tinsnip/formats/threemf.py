@@ -47,21 +47,32 @@ class _Package:
         if total > max(_PLAIN, _MOST_GROWTH * path.stat().st_size):
             raise BadInput(f"would unpack to {total / 1e6:.0f} MB; a 3MF scan does not; get it from another source")
 
-    def open(self, name: str) -> Any:
-        """A part as a stream that ends with an error where it grows beyond what it declares."""
+    def read(self, name: str, most: int = -1) -> bytes:
+        """Bytes of a part; never more than it declares, which has been checked."""
         real = self.names.get(name.lstrip("/").lower())
         if real is None:
-            raise BadInput(f"has no part '{name[:80]}'; export it again")
+            raise BadInput(f"has no part {name[:80]!r}; export it again")
         info = self.zip.getinfo(real)
         if info.flag_bits & 1:
             raise BadInput("is encrypted; export it without a password")
-        return self.zip.open(info)
+        try:
+            with self.zip.open(info) as stream:
+                return stream.read(most)
+        except (
+            zipfile.BadZipFile,
+            NotImplementedError,
+            RuntimeError,
+            OSError,
+            EOFError,
+            ValueError,
+            zlib.error,
+        ) as error:
+            raise BadInput("its archive is damaged; copy or export it again") from error
 
     def model_name(self) -> str:
         """The part that holds the model, by the package's relations."""
         try:
-            with self.open("_rels/.rels") as stream:
-                root = _parse_small(stream.read(1_000_000))
+            root = _parse_small(self.read("_rels/.rels", 1_000_000))
             for relation in root.iter():
                 if relation.get("Type", "").endswith("/3dmodel") and relation.get("Target"):
                     return relation.get("Target")
@@ -152,11 +163,7 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
     group: list[tuple[int, int, int]] = []
     current: _Object | None = None
     seen = 0
-    with package.open(name) as stream:
-        try:
-            text = stream.read()
-        except (zipfile.BadZipFile, OSError, EOFError, zlib.error) as error:
-            raise BadInput("its archive is damaged; copy or export it again") from error
+    text = package.read(name)
     progress.check()
     skeleton, blocks = take_blocks(text)
     del text
