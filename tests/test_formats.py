@@ -181,6 +181,12 @@ class Variants(Folder):
         self.assertEqual(len(mesh.faces), 2)
         self.assertEqual(mesh.colour.tolist(), [[0, 255, 0], [0, 255, 0], [255, 0, 0], [255, 0, 0]])
         self.assertEqual(mesh.attributes["texture"].values.shape, (6, 2))
+        packed = self.folder / "a.glb"
+        write_mesh(mesh, packed)
+        again = read_scan(packed).mesh
+        self.assertTrue((again.vertices[again.faces] == mesh.vertices[mesh.faces]).all())
+        self.assertTrue((again.colour[again.faces] == mesh.colour[mesh.faces]).all())
+        self.assertEqual(again.attributes["texture"].beside[0].getpixel((0, 0)), (255, 0, 0))
         self.file("m.mtl", "newmtl skin\nmap_Kd ../../../etc/passwd\n")
         self.assertIsNone(read_scan(self.folder / "a.obj", "mm").mesh.colour)
 

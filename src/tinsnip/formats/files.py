@@ -212,6 +212,11 @@ def _compare(mesh: Mesh, back: Mesh, chosen: Format, path: Path) -> None:
     """Refuse a file that does not read back as it was meant."""
     places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
     same = len(back.faces) == len(mesh.faces)
+    if same and "texture" in back.attributes and "material" in mesh.attributes:
+        # triangles come back sorted by their texture
+        order = np.argsort(mesh.attributes["material"].values, kind="stable")
+        mesh = keep_triangles(mesh, order)
+        places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
     for begin in range(0, len(mesh.faces) if same else 0, 1 << 20):
         part = slice(begin, begin + (1 << 20))
         same &= bool((places[mesh.faces[part]] == back.vertices[back.faces[part]]).all())

@@ -12,11 +12,13 @@ from PIL import Image
 from tinsnip.errors import BadInput
 from tinsnip.formats.textures import open_image, sample_colours
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.welding import weld_bits
 from tinsnip.progress import Progress
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _JSON, _BIN = 0x4E4F534A, 0x004E4942
+_ARRAY, _ELEMENTS = 34962, 34963
 _COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1]])
@@ -274,57 +276,115 @@ def _joined(document: _Document, parts: list[dict[str, Any]]) -> Mesh:
     return Mesh(vertices, faces, None, attributes)
 
 
+class _Writer:
+    """Collects the blocks of the binary chunk and what the JSON says of them."""
+
+    def __init__(self) -> None:
+        self.blocks: list[bytes] = []
+        self.views: list[dict[str, Any]] = []
+        self.accessors: list[dict[str, Any]] = []
+        self.offset = 0
+
+    def view(self, data: bytes, target: int | None = None) -> int:
+        """Add bytes as a buffer view; returns its number."""
+        view: dict[str, Any] = {"buffer": 0, "byteOffset": self.offset, "byteLength": len(data)}
+        if target is not None:
+            view["target"] = target
+        self.views.append(view)
+        padded = data + b"\0" * (-len(data) % 4)
+        self.blocks.append(padded)
+        self.offset += len(padded)
+        return len(self.views) - 1
+
+    def accessor(self, values: np.ndarray, component: int, kind: str, target: int, **more: Any) -> int:
+        """Add values as an accessor; returns its number."""
+        view = self.view(np.ascontiguousarray(values).tobytes(), target)
+        entry = {"bufferView": view, "componentType": component, "count": len(values), "type": kind, **more}
+        self.accessors.append(entry)
+        return len(self.accessors) - 1
+
+    def positions(self, places: np.ndarray) -> int:
+        """Add positions with their bounds."""
+        low = [float(x) for x in places.min(axis=0)] if len(places) else [0.0] * 3
+        high = [float(x) for x in places.max(axis=0)] if len(places) else [0.0] * 3
+        return self.accessor(places.astype("<f4"), 5126, "VEC3", _ARRAY, min=low, max=high)
+
+
+def _plain_primitive(mesh: Mesh, writer: _Writer) -> dict[str, Any]:
+    """All triangles over the mesh's own vertices, with their colours."""
+    names = {"POSITION": writer.positions(mesh.vertices.astype("<f4"))}
+    if mesh.colour is not None:
+        wide = np.full((len(mesh.vertices), 4), 255, dtype=np.uint8)
+        wide[:, :3] = mesh.colour
+        names["COLOR_0"] = writer.accessor(wide, 5121, "VEC4", _ARRAY, normalized=True)
+    index = writer.accessor(mesh.faces.astype("<u4").reshape(-1, 1), 5125, "SCALAR", _ELEMENTS)
+    return {"attributes": names, "indices": index, "mode": 4}
+
+
+def _textured_primitives(
+    mesh: Mesh, images: dict[int, Image.Image], writer: _Writer
+) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+    """A primitive for each texture; a vertex is repeated where its corners differ in texture place."""
+    uv = mesh.attributes["texture"].values.reshape(-1, 3, 2)
+    material = mesh.attributes.get("material")
+    owner = material.values if material is not None else np.zeros(len(mesh.faces), dtype=np.int32)
+    primitives, extra = [], {"images": [], "textures": [], "materials": []}
+    for number in np.unique(owner):
+        own = owner == number
+        corner = mesh.faces[own].ravel()
+        place = np.column_stack([uv[own].reshape(-1, 2)[:, 0], 1 - uv[own].reshape(-1, 2)[:, 1]]).astype("<f4")
+        rows = np.column_stack([corner.astype(np.uint32), place.view(np.uint32)])
+        index, first = weld_bits(np.ascontiguousarray(rows))
+        names = {"POSITION": writer.positions(mesh.vertices[corner[first]].astype("<f4"))}
+        primitive = {"attributes": names, "mode": 4}
+        if int(number) in images:
+            names["TEXCOORD_0"] = writer.accessor(place[first], 5126, "VEC2", _ARRAY)
+            packed = io.BytesIO()
+            images[int(number)].save(packed, "PNG")
+            extra["images"].append({"bufferView": writer.view(packed.getvalue()), "mimeType": "image/png"})
+            extra["textures"].append({"source": len(extra["images"]) - 1})
+            surface = {"baseColorTexture": {"index": len(extra["textures"]) - 1}, "metallicFactor": 0.0}
+            extra["materials"].append({"pbrMetallicRoughness": surface})
+            primitive["material"] = len(extra["materials"]) - 1
+        primitive["indices"] = writer.accessor(index.astype("<u4").reshape(-1, 1), 5125, "SCALAR", _ELEMENTS)
+        primitives.append(primitive)
+    return primitives, extra
+
+
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:
-    """Write a GLB with vertex colours when there are.
+    """Write a GLB with its texture, or with vertex colours when there are.
 
     Positions stay in millimetres; the scene's node turns and scales them to metres with y up, so that they
     keep their bits.
     """
     progress.step(f"Writing {path.name}")
-    places = mesh.vertices.astype("<f4")
-    blocks = [places.tobytes(), mesh.faces.astype("<u4").tobytes()]
-    low = [float(x) for x in places.min(axis=0)] if len(places) else [0.0] * 3
-    high = [float(x) for x in places.max(axis=0)] if len(places) else [0.0] * 3
-    accessors: list[dict] = [
-        {"bufferView": 0, "componentType": 5126, "count": len(places), "type": "VEC3", "min": low, "max": high},
-        {"bufferView": 1, "componentType": 5125, "count": mesh.faces.size, "type": "SCALAR"},
-    ]
-    names = {"POSITION": 0}
-    if mesh.colour is not None:
-        wide = np.full((len(places), 4), 255, dtype=np.uint8)
-        wide[:, :3] = mesh.colour
-        blocks.append(wide.tobytes())
-        accessors.append(
-            {"bufferView": 2, "componentType": 5121, "normalized": True, "count": len(places), "type": "VEC4"}
-        )
-        names["COLOR_0"] = 2
-    views, offset = [], 0
-    for i, block in enumerate(blocks):
-        views.append(
-            {"buffer": 0, "byteOffset": offset, "byteLength": len(block), "target": 34963 if i == 1 else 34962}
-        )
-        offset += len(block)
+    writer = _Writer()
+    texture = mesh.attributes.get("texture")
+    extra: dict[str, Any] = {}
+    if texture is not None and texture.beside:
+        primitives, extra = _textured_primitives(mesh, texture.beside, writer)
+    else:
+        primitives = [_plain_primitive(mesh, writer)]
     document = {
         "asset": {"version": "2.0", "generator": "Tinsnip"},
         "scene": 0,
         "scenes": [{"nodes": [0]}],
         "nodes": [{"mesh": 0, "matrix": [0.001, 0, 0, 0, 0, 0, -0.001, 0, 0, 0.001, 0, 0, 0, 0, 0, 1]}],
-        "meshes": [{"primitives": [{"attributes": names, "indices": 1, "mode": 4}]}],
-        "accessors": accessors,
-        "bufferViews": views,
-        "buffers": [{"byteLength": offset}],
+        "meshes": [{"primitives": primitives}],
+        "accessors": writer.accessors,
+        "bufferViews": writer.views,
+        "buffers": [{"byteLength": writer.offset}],
+        **extra,
     }
     text = json.dumps(document, separators=(",", ":")).encode()
     text += b" " * (-len(text) % 4)
-    padding = -offset % 4
     with path.open("wb") as file:
-        file.write(struct.pack("<4sII", b"glTF", 2, 12 + 8 + len(text) + 8 + offset + padding))
+        file.write(struct.pack("<4sII", b"glTF", 2, 12 + 8 + len(text) + 8 + writer.offset))
         file.write(struct.pack("<II", len(text), _JSON) + text)
-        file.write(struct.pack("<II", offset + padding, _BIN))
-        for block in blocks:
+        file.write(struct.pack("<II", writer.offset, _BIN))
+        for block in writer.blocks:
             progress.check()
             file.write(block)
-        file.write(b"\0" * padding)
 
 
 def size_of(triangles: int, vertices: int) -> int:

@@ -24,6 +24,7 @@ _MATERIAL = "http://schemas.microsoft.com/3dmanufacturing/material/2015/02"
 _PRODUCTION = "http://schemas.microsoft.com/3dmanufacturing/production/2015/06"
 _RELATION = "http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"
 _MILLIMETRES = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
+_DAMAGED = (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError, ValueError, zlib.error)
 _MOST_GROWTH = 120
 _MOST_TRIANGLES = 60_000_000
 _PLAIN = 20_000_000
