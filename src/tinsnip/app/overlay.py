@@ -103,7 +103,7 @@ class Overlay(QWidget):
         font.setPointSizeF(font.pointSizeF() * 0.82)
         painter.setFont(font)
         painter.setPen(QColor("#f1eee8"))
-        far = 0.77 * _DIAL
+        far = 0.74 * _DIAL
         for name, dx, dy in (("front", 0, far), ("right", far, 0), ("back", 0, -far), ("left", -far, 0)):
             box = QRectF(centre.x() + dx - 25, centre.y() + dy - 9, 50, 18)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)

@@ -485,8 +485,10 @@ class ReleaseTray(Panel):
             return
         for check in found.readiness.checks:
             if check.name in self.checks:
-                text = {True: "✓ yes", False: f"✗ {check.reason}", None: "not checked"}[check.passed]
-                self.checks[check.name].setText(text)
+                text = {True: "✓ yes", False: f"✗ {check.brief or check.reason}", None: "not checked"}[check.passed]
+                label = self.checks[check.name]
+                label.setText(label.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 180))
+                label.setToolTip(check.reason if check.passed is False else "")
         self.copper.setText(
             f"Export {name.upper()}…" if found.readiness.ready else f"Export {name.upper()}, not ready…"
         )

@@ -41,6 +41,7 @@ from tinsnip.progress import Progress
 __all__ = ["Window"]
 
 _OPEN_FILTER = "Scans (" + " ".join(f"*{f.suffix}" for f in FORMATS.values()) + ");;All files (*)"
+_TRAY_WIDTH = 288
 _DEMOS = {
     ("pump-cover",): "Demo: pump cover\na cast cover on its bed",
     ("fountain-spout",): "Demo: fountain spout\ncoloured stone, no base",
@@ -75,6 +76,9 @@ class Window(QMainWindow):
         self.trays[0].add_asked.connect(self.ask_add)
         self.trays[0].look_asked.connect(self.show_first_look)
         session.opened.connect(self._opened)
+        for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
+            child.style().unpolish(child)
+            child.style().polish(child)
         self._station_shown = -1
         self._open_station(0)
         self.refresh()
@@ -183,11 +187,12 @@ class Window(QMainWindow):
         self.tray_column = tray = QWidget()
         tray.setObjectName("tray")
         tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        tray.setFixedWidth(288)
+        tray.setFixedWidth(_TRAY_WIDTH)
         tray_box = QVBoxLayout(tray)
         tray_box.setContentsMargins(0, 0, 0, 0)
         tray_box.setSpacing(0)
         self.stack = QStackedWidget()
+        self.stack.setMaximumWidth(_TRAY_WIDTH)  # a long text in one tray must not push another out of view
         for panel in self.trays:
             self.stack.addWidget(panel)
         scroll = QScrollArea()
