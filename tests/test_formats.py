@@ -20,7 +20,7 @@ from PIL import Image
 
 from tests import specimens
 from tinsnip.errors import BadInput, TinsnipError
-from tinsnip.formats import FORMATS, glb, read_scan, write_mesh
+from tinsnip.formats import FORMATS, glb, off, read_scan, write_mesh
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 
@@ -76,6 +76,21 @@ class RoundTrips(Folder):
             self.assertLess(
                 abs(FORMATS[one].size_of(len(mesh.faces), len(mesh.vertices)) / first.stat().st_size - 1), 0.35
             )
+
+    def test_numbers_longer_than_any_double(self) -> None:
+        rng = np.random.default_rng(5)
+        values = rng.uniform(-300, 300, (3000, 3))
+        rows = [" ".join(f"{x:+.25f}" for x in row) for row in values.tolist()]
+        rows[0] = (
+            "0.1000000000000000055511151231257827021181583404541015625 1"
+            + "0" * 30
+            + "e-30 -0.0000000000000000000000001"
+        )
+        values[0] = [0.1, 1.0, -1e-25]
+        text = f"OFF\n{len(rows)} 1000 0\n" + "\n".join(rows) + "\n"
+        text += "".join(f"3 {3 * k} {3 * k + 1} {3 * k + 2}\n" for k in range(1000))
+        mesh = off.read(self.file("long.off", text), Progress())
+        self.assertTrue((mesh.vertices == values).all())
 
     def test_doubles_keep_their_bits_in_text(self) -> None:
         rng = np.random.default_rng(1)

@@ -171,9 +171,10 @@ def parse_number(text, i, end, bits):
         power += -e if minus else e
     if i < end and text[i] > 32 and text[i] != 34:  # a blank or a quotation mark ends a number
         return i, MALFORMED
-    if digits > 19:
-        return i, SLOW
     found, known = _to_bits(w, power)
+    if known and digits > 19:  # what was left out matters only if the next number up rounds to another double
+        above, known = _to_bits(w + _U1, power)
+        known = known and above == found
     if not known:
         return i, SLOW
     bits[0] = found | (np.uint64(1) << np.uint64(63) if negative else np.uint64(0))
