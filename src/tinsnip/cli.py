@@ -233,6 +233,28 @@ def _targets(files: tuple[Path, ...], out: Path, suffix: str) -> list[tuple[Path
 
 
 @cli.command()
+@click.argument("a", type=click.Path(path_type=Path))
+@click.argument("b", type=click.Path(path_type=Path))
+@click.option("--samples", default=200_000, show_default=True, type=click.IntRange(100, 20_000_000))
+@_UNIT
+@_JSON
+def compare(a: Path, b: Path, samples: int, unit: str | None, as_json: bool) -> None:
+    """Deviation of A from B and back, in mm: largest, 99th percentile, rms, mean."""
+    from tinsnip.survey.deviation import compare as deviation
+
+    ensure_compiled()
+    with _shown("Comparing") as progress:
+        first, second = (read_scan(path, unit, progress).mesh for path in (a, b))
+        there, back = deviation(first, second, samples, progress)
+    if as_json:
+        facts = {"a": str(a), "b": str(b), "a_to_b": there._asdict(), "b_to_a": back._asdict()}
+        click.echo(json.dumps(facts, indent=2))
+        return
+    for title, d in ((f"{a.name} from {b.name}", there), (f"{b.name} from {a.name}", back)):
+        click.echo(f"{title}: largest {d.max:.6g}, 99 % {d.p99:.6g}, rms {d.rms:.6g}, mean {d.mean:.6g} mm")
+
+
+@cli.command()
 @click.argument("name", required=False)
 def routines(name: str | None) -> None:
     """The built-in routines, or one of them as JSON."""

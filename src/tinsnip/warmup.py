@@ -48,8 +48,11 @@ def _work_half() -> None:
     from tinsnip.formats import FORMATS, read_scan, write_mesh
     from tinsnip.mesh import Attribute, Domain, Mesh
     from tinsnip.mesh.measures import vertex_normals
+    from tinsnip.mesh.picking import first_hit
+    from tinsnip.mesh.proxy import light_proxy
     from tinsnip.mesh.subsets import reorder
     from tinsnip.survey import examine
+    from tinsnip.survey.deviation import compare
     from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, StraightSnip, Sweep, Weld
 
     ball = _sphere()
@@ -76,6 +79,9 @@ def _work_half() -> None:
         mesh = treatment.apply(mesh, context).mesh
     examine(mesh)
     vertex_normals(mesh.vertices, mesh.faces)
+    compare(mesh, ball, 100)
+    first_hit(mesh.vertices, mesh.faces, np.zeros(3), np.array([0.0, 0.0, -1.0]))
+    light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
     rng = np.random.default_rng(0)
     points = rng.random((5100, 3))
     reorder(Mesh(points, rng.integers(0, 5100, (10_400, 3))))

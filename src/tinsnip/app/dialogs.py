@@ -1,6 +1,5 @@
 """The help sheet and the settings page."""
 
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -10,8 +9,6 @@ from PySide6.QtWidgets import (
     QFormLayout,
     QGridLayout,
     QLabel,
-    QMenu,
-    QMenuBar,
     QVBoxLayout,
     QWidget,
 )
@@ -25,9 +22,9 @@ _MEANINGS = ("turn", "pan", "zoom", "nothing")
 
 
 class HelpSheet(QDialog):
-    """All keys and gestures on one page, made from the menus themselves."""
+    """All keys and gestures on one page, made from the actions themselves."""
 
-    def __init__(self, menus: QMenuBar, settings: Settings, parent: QWidget) -> None:
+    def __init__(self, groups: dict[str, list[QAction]], settings: Settings, parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Keys and gestures")
         self.setObjectName("sheet")
@@ -35,12 +32,12 @@ class HelpSheet(QDialog):
         grid.setContentsMargins(24, 20, 24, 20)
         grid.setHorizontalSpacing(34)
         columns: list[list[tuple[str, str]]] = [[] for _ in range(3)]
-        for menu in menus.findChildren(QMenu, options=Qt.FindChildOption.FindDirectChildrenOnly):
-            rows = [(a.text(), a.shortcut().toString(QKeySequence.SequenceFormat.NativeText)) for a in _leaves(menu)]
+        for title, actions in groups.items():
+            rows = [(a.text(), a.shortcut().toString(QKeySequence.SequenceFormat.NativeText)) for a in actions]
             rows = [row for row in rows if row[1]]
             if rows:
                 shortest = min(columns, key=len)
-                shortest += [(f"*{menu.title()}", ""), *rows, ("", "")]
+                shortest += [(f"*{title}", ""), *rows, ("", "")]
         drags = [(f"drag {drag}", settings.meaning(drag)) for drag in DRAGS if settings.meaning(drag) != "nothing"]
         drags += [("wheel", "zoom to the pointer"), ("click a tag or row", "go there"), ("Space + drag", "turn")]
         drags += [("arrow keys in the view", "turn")]
@@ -57,13 +54,6 @@ class HelpSheet(QDialog):
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         buttons.rejected.connect(self.reject)
         grid.addWidget(buttons, 100, 0, 1, 6)
-
-
-def _leaves(menu: QMenu) -> list[QAction]:
-    found = []
-    for action in menu.actions():
-        found += _leaves(action.menu()) if action.menu() is not None else [action]
-    return found
 
 
 class SettingsPage(QDialog):

@@ -63,6 +63,7 @@ class Window(QMainWindow):
         self.ticket = Ticket(self.session)
         self.trays = make_trays(self.session, self.viewport)
         self._actions: dict[str, QAction] = {}
+        self._groups: dict[str, list[QAction]] = {}
         self._build_menus()
         self._build_layout()
         self._build_busy()
@@ -95,6 +96,7 @@ class Window(QMainWindow):
         action.triggered.connect(lambda *_: call())
         menu.addAction(action)
         self._actions[text] = action
+        self._groups.setdefault(menu.title(), []).append(action)
         return action
 
     def _build_menus(self) -> None:
@@ -388,7 +390,7 @@ class Window(QMainWindow):
 
     def show_help(self) -> None:
         """Show all keys and gestures."""
-        HelpSheet(self.menus, self.settings, self).exec()
+        HelpSheet(self._groups, self.settings, self).exec()
 
     def show_settings(self) -> None:
         """Show the settings page."""

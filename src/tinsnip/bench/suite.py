@@ -25,9 +25,11 @@ from tinsnip.formats import FORMATS, read_scan
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.shells import find_shells
+from tinsnip.mesh.tree import build_tree, closest_points
 from tinsnip.mesh.welding import weld_exact
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
+from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.treat import Context, Reduce, StraightSnip, Sweep
 
 __all__ = ["BARS", "print_table", "run_benchmarks"]
@@ -41,6 +43,9 @@ BARS = {
     "snip-straight": 0.6,
     "sweep": 0.3,
     "reduce-10": 3.5,
+    "tree": 0.8,
+    "closest-1m": 1.5,
+    "compare": 2.5,
 }
 """The most that a row may take at 2 million triangles, in yardsticks."""
 
@@ -150,6 +155,13 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
     crumbed = _with_crumbs(vertices, faces)
     row("sweep", lambda: Sweep().apply(fresh(crumbed), Context()))
     row("reduce-10", lambda: Reduce(percent=10).apply(fresh(), Context()))
+    row("tree", lambda: build_tree(mesh))
+    tree, state = build_tree(mesh), Progress().state
+    near = spread_points(mesh, 1_000_000)[:1_000_000]
+    near = near + np.random.default_rng(2).normal(0, 0.05, near.shape)
+    row("closest-1m", lambda: closest_points(tree, near, state))
+    less = Reduce(percent=10).apply(fresh(), Context()).mesh
+    row("compare", lambda: compare(less, mesh))
     for name, seconds in compile_rows.items():
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": 0.0})
     return {"yardstick_s": yardstick, "triangles": len(faces), "rows": rows}

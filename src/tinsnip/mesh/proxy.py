@@ -34,20 +34,22 @@ def _proxy_faces(faces, of, out):
     return n
 
 
-def light_proxy(places: np.ndarray, faces: np.ndarray) -> np.ndarray:
+def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM) -> np.ndarray:
     """Coarser triangles over some of a mesh's own vertices, by clustering (Rossignac and Borrel 1993).
 
     Parameters
     ----------
     places : ndarray, shape (V, 3)
     faces : ndarray of int32, shape (F, 3)
+    worth_from : int
+        Up to how many triangles the mesh is light enough as it is.
 
     Returns
     -------
     ndarray of int32, shape (P, 3)
         The given faces themselves where they are few already.
     """
-    if len(faces) <= _WORTH_FROM:
+    if len(faces) <= worth_from:
         return faces
     low = places.min(axis=0)
     extent = float((places.max(axis=0) - low).max()) or 1.0

@@ -1,0 +1,91 @@
+"""Closest points against brute force; deviations that are known."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from click.testing import CliRunner
+
+from tests import specimens
+from tests.test_mesh import random_mesh
+from tinsnip.cli import cli
+from tinsnip.errors import BadInput
+from tinsnip.formats import write_mesh
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.tree import build_tree, closest_points
+from tinsnip.progress import Progress
+from tinsnip.survey.deviation import compare
+from tinsnip.treat import Context, Reduce
+
+
+def by_force(mesh: Mesh, point: np.ndarray) -> float:
+    """Distance by minimising over a fine lattice of each triangle, then over its edges and plane."""
+    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
+    best = np.inf
+    for p, q in ((a, b), (b, c), (c, a)):
+        d = q - p
+        t = np.clip(((point - p) * d).sum(axis=1) / np.maximum((d * d).sum(axis=1), 1e-300), 0, 1)
+        best = min(best, np.linalg.norm(p + t[:, None] * d - point, axis=1).min())
+    normal = np.cross(b - a, c - a)
+    area = np.linalg.norm(normal, axis=1)
+    ok = area > 0
+    unit = normal[ok] / area[ok][:, None]
+    height = ((point - a[ok]) * unit).sum(axis=1)
+    foot = point - height[:, None] * unit
+    inside = np.ones(ok.sum(), dtype=bool)
+    for p, q in ((a[ok], b[ok]), (b[ok], c[ok]), (c[ok], a[ok])):
+        inside &= (np.cross(q - p, foot - p) * unit).sum(axis=1) >= 0
+    return min(best, np.abs(height[inside]).min(initial=np.inf))
+
+
+class Distances(unittest.TestCase):
+    def test_closest_against_brute_force(self) -> None:
+        rng = np.random.default_rng(0)
+        meshes = [random_mesh(rng, 40, n) for n in (1, 3, 4, 5, 17, 200)]
+        meshes.append(specimens.bored_box(3.0, 40).mesh)
+        for mesh in meshes:
+            points = rng.normal(0.5, 1.0, (25, 3))
+            distance, triangle = closest_points(build_tree(mesh), points, Progress().state)
+            for point, found, t in zip(points, distance, triangle, strict=True):
+                self.assertAlmostEqual(found, by_force(mesh, point), places=10)
+                own = Mesh(mesh.vertices, mesh.faces[t : t + 1])
+                self.assertAlmostEqual(found, by_force(own, point), places=10)
+
+    def test_known_deviations(self) -> None:
+        ball = specimens.sphere(50.0, 80).mesh
+        there, back = compare(ball, ball, 20_000)
+        self.assertLess(max(there.max, back.max), 1e-12)
+        shifted = ball.moved(ball.vertices * 1.02)
+        for d in compare(ball, shifted, 20_000):
+            self.assertAlmostEqual(d.mean, 0.5, delta=0.005)
+            self.assertAlmostEqual(d.max, 0.5, delta=0.01)
+        # what is missing on one side shows one way only
+        half = Mesh(ball.vertices, ball.faces[ball.vertices[ball.faces][..., 2].min(axis=1) > 0])
+        there, back = compare(half, ball, 20_000)
+        self.assertLess(there.max, 1e-12)
+        self.assertGreater(back.max, 20)
+        with self.assertRaises(BadInput):
+            compare(ball, Mesh(np.zeros((0, 3)), np.zeros((0, 3), int)))
+
+    def test_command_line(self) -> None:
+        ring = specimens.torus(80.0, 120)
+        less = Reduce(percent=10).apply(ring.mesh, Context()).mesh
+        with tempfile.TemporaryDirectory() as folder:
+            one, two = Path(folder) / "one.stl", Path(folder) / "two.ply"
+            write_mesh(ring.mesh, one)
+            write_mesh(less, two)
+            result = CliRunner().invoke(cli, ["compare", str(two), str(one), "--json"])
+            facts = json.loads(result.stdout)
+            true = np.abs(ring.distance(specimens.sample_surface(less, 40_000, np.random.default_rng(0))))
+            for way in ("a_to_b", "b_to_a"):
+                self.assertLessEqual(facts[way]["mean"], facts[way]["rms"])
+                self.assertLessEqual(facts[way]["rms"], facts[way]["max"])
+                self.assertLessEqual(facts[way]["p99"], facts[way]["max"])
+                self.assertLess(abs(facts[way]["rms"] - np.sqrt((true**2).mean())), 0.05)
+            self.assertIn("largest", CliRunner().invoke(cli, ["compare", str(one), str(two)]).stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()
