@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 )
 
 from tinsnip.app.dialogs import HelpSheet, SettingsPage
+from tinsnip.app.emptyview import DEMOS, EmptyView
 from tinsnip.app.firstlook import FirstLook
 from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.settings import Settings
@@ -42,11 +43,6 @@ __all__ = ["Window"]
 
 _OPEN_FILTER = "Scans (" + " ".join(f"*{f.suffix}" for f in FORMATS.values()) + ");;All files (*)"
 _TRAY_WIDTH = 288
-_DEMOS = {
-    ("pump-cover",): "Demo: pump cover\na cast cover on its bed",
-    ("fountain-spout",): "Demo: fountain spout\ncoloured stone, no base",
-    ("gauge-lantern-upper", "gauge-lantern-lower"): "Demo: gauge lantern\ntwo part-scans",
-}
 
 
 class Window(QMainWindow):
@@ -106,7 +102,7 @@ class Window(QMainWindow):
         self._action(job, "Open further scans as pieces…", self.ask_add, "Ctrl+Shift+O")
         self.recent_menu = job.addMenu("Open a recent scan")
         demos = job.addMenu("Open a demo scan")
-        for names in _DEMOS:
+        for names in DEMOS:
             self._action(demos, names[0].removesuffix("-upper"), lambda names=names: self.open_demo(*names))
         self.export_action = self._action(job, "Export…", self.ask_export, "Ctrl+E")
         self._action(job, "First look…", self.show_first_look, "L")
@@ -251,38 +247,14 @@ class Window(QMainWindow):
             widget.installEventFilter(self)
 
     def _build_empty(self) -> None:
-        """What the view shows before anything is open."""
-        self.empty = QFrame(self.viewport)
-        self.empty.setObjectName("card")
-        box = QVBoxLayout(self.empty)
-        box.setContentsMargins(28, 24, 28, 24)
-        box.setSpacing(10)
-        title = QLabel("Drop a scan here")
-        title.setObjectName("title")
-        box.addWidget(title)
-        text = QLabel("STL, PLY, OBJ, 3MF, GLB or OFF, up to 10 million triangles")
-        text.setObjectName("muted")
-        box.addWidget(text)
-        self.open_button = QPushButton("Open a scan…    Ctrl+O")
-        self.open_button.setObjectName("democard")
-        self.open_button.clicked.connect(self.ask_open)
-        box.addWidget(self.open_button)
-        self.demo_buttons: dict[str, QPushButton] = {}
-        demos = QHBoxLayout()
-        for names, about in _DEMOS.items():
-            button = QPushButton(about)
-            button.setObjectName("democard")
-            button.clicked.connect(lambda _=False, names=names: self.open_demo(*names))
-            demos.addWidget(button)
-            self.demo_buttons[names[0]] = button
-        box.addLayout(demos)
-        self.recent_box = QVBoxLayout()
-        self.recent_box.setSpacing(4)
-        box.addLayout(self.recent_box)
+        """What the view shows before anything is open, and the card after."""
+        self.empty = EmptyView(self.viewport)
+        self.empty.open_asked.connect(self.ask_open)
+        self.empty.demo_asked.connect(lambda names: self.open_demo(*names))
+        self.empty.recent_asked.connect(lambda path: self.session.open_files([path]))
         self._fill_recent()
         self.first_look = FirstLook(self.session, self.viewport)
         self.first_look.put_away.connect(self._first_look_gone)
-        self.empty.adjustSize()
 
     def _build_busy(self) -> None:
         self.busy_box = QFrame(self.viewport)
@@ -353,24 +325,13 @@ class Window(QMainWindow):
 
     def _fill_recent(self) -> None:
         """The recent scans that are still there, in the menu and on the empty view."""
-        self.recent_menu.clear()
-        while self.recent_box.count():
-            self.recent_box.takeAt(0).widget().deleteLater()
         there = [Path(p) for p in self.settings.recent if Path(p).is_file()]
+        self.recent_menu.clear()
         self.recent_menu.setEnabled(bool(there))
         for path in there:
             action = self.recent_menu.addAction(str(path))
             action.triggered.connect(lambda _=False, path=path: self.session.open_files([path]))
-        if there:
-            label = QLabel("Recent")
-            label.setObjectName("heading")
-            self.recent_box.addWidget(label)
-        for path in there[:4]:
-            button = QPushButton(f"{path.name}    {path.parent}")
-            button.setObjectName("recent")
-            button.setToolTip(str(path))
-            button.clicked.connect(lambda _=False, path=path: self.session.open_files([path]))
-            self.recent_box.addWidget(button)
+        self.empty.show_recent(there)
 
     def show_first_look(self) -> None:
         """Show the card of the first look."""
