@@ -63,8 +63,9 @@ def _kind(text, i, end):
 
 @kernel
 def _count(text, begin, end, counts):
-    """Count vertices, texture points, faces, their corners, and naming lines of a piece."""
+    """Count vertices, texture points, faces, corners and naming lines; whether a backslash may continue a line."""
     i = begin
+    continued = False
     while i < end:
         while i < end and (text[i] == 32 or text[i] == 9 or text[i] == 13):
             i += 1
@@ -78,6 +79,7 @@ def _count(text, begin, end, counts):
                 if not blank and not inside:
                     counts[3] += 1
                 inside = not blank
+                continued |= text[j] == 92
                 j += 1
             counts[2] += 1
         elif kind == _V:
@@ -88,8 +90,10 @@ def _count(text, begin, end, counts):
             counts[4] += 1
         i = j
         while i < end and text[i] != 10:
+            continued |= text[i] == 92
             i += 1
         i += 1
+    return continued
 
 
 @kernel
@@ -217,9 +221,6 @@ def read(path: Path, progress: Progress) -> Mesh:
         Naming the line that cannot be read.
     """
     text = np.fromfile(path, np.uint8)
-    if (text == 92).any():  # a backslash may continue a line
-        joined = text.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
-        text = np.frombuffer(joined, np.uint8)
     pieces = _pieces(text)
     state = progress.step(f"Reading {path.name}", 2 * len(pieces))
     counts = np.zeros((len(pieces), 5), dtype=np.int64)
@@ -233,7 +234,12 @@ def read(path: Path, progress: Progress) -> Mesh:
                 progress.check()
             return results
 
-    each(lambda k: _count(text, *pieces[k], counts[k]))
+    if any(each(lambda k: _count(text, *pieces[k], counts[k]))):
+        joined = text.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
+        text = np.frombuffer(joined, np.uint8)
+        pieces = _pieces(text)
+        counts = np.zeros((len(pieces), 5), dtype=np.int64)
+        each(lambda k: _count(text, *pieces[k], counts[k]))
     total = counts.sum(axis=0)
     if total[0] == 0 or total[2] == 0:
         raise BadInput("has no vertices with faces; export the scan as a mesh, not as points")
