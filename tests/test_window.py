@@ -456,7 +456,8 @@ class Intake(WindowTest):
         QTest.keyClick(tray.origin, Qt.Key.Key_End)
         self.click(self.buttons(tray)["Place"])
         self.assertLess(np.abs(self.session.mesh.box[0]).max(), 1e-9)
-        self.click(self.buttons(tray)["Turn inside out"])
+        button = self.buttons(tray)["Turn inside out"]
+        self.key(Qt.Key(ord(button.text()[button.text().index("&") + 1].upper())), Qt.KeyboardModifier.AltModifier)
         self.assertLess(self.session.mesh.volume, 0)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
 
@@ -478,7 +479,7 @@ class Intake(WindowTest):
         self.assertAlmostEqual(self.session.mesh.volume / raw.volume, 1.0, places=4)
 
     def buttons(self, tray: object) -> dict[str, object]:
-        return {b.text(): b for b in tray.findChildren(QAbstractButton)}
+        return {b.text().replace("&", ""): b for b in tray.findChildren(QAbstractButton)}
 
     def spot_on_top(self, mesh: object) -> tuple[int, int]:
         """A pixel on the largest flat that can be seen."""

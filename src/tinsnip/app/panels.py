@@ -11,6 +11,10 @@ from tinsnip.app.theme import mono_font
 __all__ = ["Panel", "figure_row", "number_field"]
 
 
+_MENU_LETTERS = "jesvh"
+"""Letters that open the menus."""
+
+
 class Panel(QWidget):
     """A tray for one station: heading, explanation, and a column for what it can do."""
 
@@ -42,6 +46,20 @@ class Panel(QWidget):
         outer.addLayout(self.column)
         outer.addStretch(1)
         self.build()
+        self._give_keys()
+
+    def _give_keys(self) -> None:
+        """Give every button of the tray an underlined letter that presses it together with Alt."""
+        taken = set(_MENU_LETTERS)
+        for button in self.findChildren(QPushButton):
+            text = button.text()
+            letter = next((c for c in text if c.isalpha() and c.lower() not in taken), None)
+            if button is self.copper or letter is None:
+                continue
+            taken.add(letter.lower())
+            if not button.accessibleName():
+                button.setAccessibleName(text)
+            button.setText(text.replace(letter, "&" + letter, 1))
 
     def build(self) -> None:
         """Put the controls into the column."""

@@ -92,12 +92,12 @@ class Window(QMainWindow):
         action.triggered.connect(lambda *_: call())
         menu.addAction(action)
         self._actions[text] = action
-        self._groups.setdefault(menu.title(), []).append(action)
+        self._groups.setdefault(menu.title().replace("&", ""), []).append(action)
         return action
 
     def _build_menus(self) -> None:
         bar = QMenuBar()
-        job, edit, station, view = (bar.addMenu(name) for name in ("Job", "Edit", "Station", "View"))
+        job, edit, station, view = (bar.addMenu(f"&{name}") for name in ("Job", "Edit", "Station", "View"))
         self._action(job, "Open a scan…", self.ask_open, "Ctrl+O")
         self._action(job, "Open further scans as pieces…", self.ask_add, "Ctrl+Shift+O")
         self.recent_menu = job.addMenu("Open a recent scan")
@@ -135,7 +135,7 @@ class Window(QMainWindow):
         view.addSeparator()
         self._action(view, "Fold the ticket", self._fold_ticket, "[")
         self._action(view, "Fold the tray", self._fold_tray, "]")
-        help_menu = bar.addMenu("Help")
+        help_menu = bar.addMenu("&Help")
         self._action(help_menu, "Keys and gestures", self.show_help, "F1")
         self.menus = bar
 
