@@ -326,15 +326,12 @@ class Session(QObject):
     def _changed(self) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
         self.unticked.clear()
-        self.preview = None
-        if "preview" in self._background:
-            self._background.pop("preview").progress.cancel()
+        self.cancel_preview()
         mesh = self.mesh
         self.examination = self._examinations.get(id(mesh))
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()
-        self.preview_changed.emit()
         kept = {id(p.mesh) for p in self.job.pieces} | {id(m) for e in self.job.log for m in (e.before, e.after)}
         self._buffers = {key: value for key, value in list(self._buffers.items())[-8:] if key in kept}
         self._examinations = {key: value for key, value in self._examinations.items() if key in kept}

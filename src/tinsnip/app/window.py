@@ -243,8 +243,7 @@ class Window(QMainWindow):
         whole.addWidget(status)
         self.setCentralWidget(centre)
         self._build_empty()
-        for widget in (self.viewport, self):
-            widget.installEventFilter(self)
+        self.viewport.installEventFilter(self)
 
     def _build_empty(self) -> None:
         """What the view shows before anything is open, and the card after."""

@@ -6,12 +6,15 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh.attributes import Lineage
 from tinsnip.mesh.mesh import Mesh
 
-__all__ = ["compact", "keep_triangles", "morton_order", "reorder"]
+__all__ = ["compact", "keep_triangles", "morton_order", "number_used", "reorder"]
 
 
 @kernel
-def _mark_used(faces, number):
-    """Number the vertices in use in the order of their old numbers; -1 for the rest. Returns the count."""
+def number_used(faces, number):
+    """Number the vertices in use in the order of their old numbers; `number` comes as -1 and stays so for the rest.
+
+    Returns how many are in use.
+    """
     for f in range(faces.shape[0]):
         for k in range(3):
             number[faces[f, k]] = 0
@@ -49,7 +52,7 @@ def keep_triangles(mesh: Mesh, keep: np.ndarray) -> Mesh:
     chosen = np.flatnonzero(keep) if keep.dtype == bool else keep
     chosen = chosen.astype(np.int32)
     number = np.full(len(mesh.vertices), -1, dtype=np.int32)
-    count = _mark_used(mesh.faces[chosen], number)
+    count = number_used(mesh.faces[chosen], number)
     faces = np.empty((len(chosen), 3), dtype=np.int32)
     kept = np.empty(count, dtype=np.int32)
     _gather(mesh.faces, chosen, number, faces, kept)
@@ -59,7 +62,7 @@ def keep_triangles(mesh: Mesh, keep: np.ndarray) -> Mesh:
 def compact(mesh: Mesh) -> Mesh:
     """The mesh without vertices that no triangle uses; the same object where there are none."""
     number = np.full(len(mesh.vertices), -1, dtype=np.int32)
-    if _mark_used(mesh.faces, number) == len(mesh.vertices):
+    if number_used(mesh.faces, number) == len(mesh.vertices):
         return mesh
     return keep_triangles(mesh, np.arange(len(mesh.faces), dtype=np.int32))
 

@@ -10,6 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING
+from tinsnip.mesh.subsets import number_used
 from tinsnip.treat.filling import close_rings
 from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
 
@@ -138,22 +139,6 @@ def _build(faces, height, cut_of, keep, base, out, parent, corner_from):
     return n
 
 
-@kernel
-def _number_used(out, number):
-    for f in range(out.shape[0]):
-        for k in range(3):
-            number[out[f, k]] = 0
-    count = 0
-    for v in range(number.shape[0]):
-        if number[v] == 0:
-            number[v] = count
-            count += 1
-    for f in range(out.shape[0]):
-        for k in range(3):
-            out[f, k] = number[out[f, k]]
-    return count
-
-
 def chains_on_plane(mesh: Mesh, on_plane: np.ndarray) -> tuple[list[np.ndarray], int]:
     """Open edges whose both ends lie on the plane, joined to closed rings.
 
@@ -264,7 +249,8 @@ class StraightSnip(Treatment):
         corner_from = np.empty(3 * n_out, dtype=np.int64)
         _build(mesh.faces, height, cut_of, keep, len(mesh.vertices), out, parent, corner_from)
         number = np.full(len(mesh.vertices) + n_cut, -1, dtype=np.int32)
-        _number_used(out, number)
+        number_used(out, number)
+        out = number[out]
         old = np.flatnonzero(number[: len(mesh.vertices)] >= 0).astype(np.int32)
         rows = np.repeat(np.arange(n_cut), 2)
         weights = np.column_stack([1 - share, share]).ravel()
