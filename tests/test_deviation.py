@@ -14,7 +14,7 @@ from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.tree import build_tree, closest_points
+from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress
 from tinsnip.survey.deviation import compare
 from tinsnip.treat import Context, Reduce
@@ -47,7 +47,7 @@ class Distances(unittest.TestCase):
         meshes.append(specimens.bored_box(3.0, 40).mesh)
         for mesh in meshes:
             points = rng.normal(0.5, 1.0, (25, 3))
-            distance, triangle = closest_points(build_tree(mesh), points, Progress().state)
+            distance, triangle = closest_points(mesh.tree, points, Progress().state)
             for point, found, t in zip(points, distance, triangle, strict=True):
                 self.assertAlmostEqual(found, by_force(mesh, point), places=10)
                 own = Mesh(mesh.vertices, mesh.faces[t : t + 1])

@@ -19,7 +19,7 @@ MAY_IMPORT = {
     "job": {"mesh", "formats", "survey", "treat", "errors", "progress"},
     "demo": {"mesh", "formats", "survey", "job", "picture", "errors", "kernels", "progress", "threads"},
     "picture": {"mesh", "kernels"},
-    "bench": {"mesh", "formats", "survey", "treat", "job", "progress", "demo"},
+    "bench": {"mesh", "formats", "survey", "treat", "job", "progress", "demo", "app"},
 }
 INTERFACE = {"PySide6", "moderngl", "pyqtgraph", "qtawesome"}
 

@@ -170,7 +170,9 @@ def _print_facts(facts: dict[str, Any]) -> None:
 @_UNIT
 @click.option("--format", "format_name", default="stl", show_default=True, type=click.Choice(list(FORMATS)))
 @click.option("--triangles", type=int, help="Reduce to this many triangles.")
+@click.option("--max-deviation", type=float, metavar="MM", help="Reduce, but move the surface no further than this.")
 @click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
+@click.option("--provenance", is_flag=True, help="Say of each triangle whether it was measured (PLY only).")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
 @_JSON
 def run(
@@ -180,13 +182,17 @@ def run(
     unit: str | None,
     format_name: str,
     triangles: int | None,
+    max_deviation: float | None,
     max_file: float | None,
+    provenance: bool,
     settings: tuple[str, ...],
     as_json: bool,
 ) -> None:
     """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
     chosen = load_routine(routine).with_settings(list(settings))
-    chosen = chosen.with_budget(triangles, max_file * 1e6 if max_file is not None else None, format_name)
+    chosen = chosen.with_budget(triangles, max_file * 1e6 if max_file is not None else None, format_name, max_deviation)
+    if provenance and not format_for(format_name).holds_provenance:
+        raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     targets = _targets(files, out, format_for(format_name).suffix)
     ensure_compiled()
     results, failed = [], False
@@ -195,16 +201,21 @@ def run(
             with _shown(file.name) as progress:
                 scan = read_scan(file, unit, progress)
                 done = chosen.run(scan, progress)
-                examination = release(done.job.pieces[0].mesh, target, format_name, progress)
+                examination = release(done.job.pieces[0].mesh, target, format_name, progress, provenance)
         except TinsnipError as error:
             click.echo(f"tinsnip: {error}", err=True)
             results.append({"file": str(file), "error": str(error)})
             failed = True
             continue
+        facts = examination.counts()
+        state = examination.readiness.state
+        if done.missed:
+            facts |= {"ready": False, "reasons": [*facts["reasons"], *done.missed]}
+            facts["state"] = state = "Not ready: " + "; ".join(facts["reasons"])
         steps = [{"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in done.steps]
-        results.append({"file": str(file), "out": str(target), "steps": steps, **examination.counts()})
+        results.append({"file": str(file), "out": str(target), "steps": steps, **facts})
         if not as_json:
-            click.echo(f"{file} -> {target}: {len(examination.mesh.faces)} triangles. {examination.readiness.state}")
+            click.echo(f"{file} -> {target}: {len(examination.mesh.faces)} triangles. {state}")
             for step in done.steps:
                 click.echo(f"  {step.name}: {step.text}")
     if as_json:
@@ -277,18 +288,34 @@ def desktop(remove: bool) -> None:
 
 @cli.command()
 @click.option("--triangles", default=2_000_000, show_default=True, help="Size of the mesh.")
+@click.option("--growth", "with_growth", is_flag=True, help="At five times the size too, and how each row grows.")
+@click.option("--quality", is_flag=True, help="Instead: how close reduced meshes stay, next to plain clustering.")
 @_JSON
-def bench(triangles: int, as_json: bool) -> None:
+def bench(triangles: int, with_growth: bool, quality: bool, as_json: bool) -> None:
     """Time the kernels against the yardstick (see benchmarks/README.md)."""
-    from tinsnip.bench import print_table, run_benchmarks
+    from tinsnip.bench import growth, print_quality, print_table, run_benchmarks, run_quality
+
+    if quality:
+        rows = run_quality(lambda row: click.echo(f"  {row}", err=True))
+        if as_json:
+            click.echo(json.dumps(rows, indent=2))
+        else:
+            print_quality(rows)
+        return
 
     if not 1000 <= triangles <= 20_000_000:
         raise BadInput(f"--triangles {triangles}: the benchmarks take 1000 to 20000000; choose a number in between")
     results = run_benchmarks(triangles, lambda row: click.echo(f"  {row}", err=True))
+    if with_growth:
+        larger = run_benchmarks(5 * triangles, lambda row: click.echo(f"  {row}", err=True))
+        larger["growth"] = growth(results, larger)
+        results["larger"] = larger
     if as_json:
         click.echo(json.dumps(results, indent=2))
     else:
         print_table(results)
+        if with_growth:
+            print_table(results["larger"])
 
 
 def main() -> None:

@@ -41,19 +41,28 @@ def _sphere():
     return Mesh(*march(lambda p: np.linalg.norm(p, axis=1) - 1.0, box, 0.15, lambda share: None))
 
 
+def _painted(mesh):
+    import numpy as np
+
+    from tinsnip.mesh import Attribute, Domain
+
+    return mesh.with_attribute("colour", Attribute(Domain.VERTEX, np.zeros((len(mesh.vertices), 3), dtype=np.uint8)))
+
+
 def _work_half() -> None:
     """The main job, on a small ball with a few faults."""
     import numpy as np
 
     from tinsnip.formats import FORMATS, read_scan, write_mesh
-    from tinsnip.mesh import Attribute, Domain, Mesh
+    from tinsnip.mesh import Mesh
     from tinsnip.mesh.measures import vertex_normals
     from tinsnip.mesh.picking import first_hit
     from tinsnip.mesh.proxy import light_proxy
     from tinsnip.mesh.subsets import reorder
+    from tinsnip.mesh.tree import first_hits, triangles_in_boxes
     from tinsnip.survey import examine
-    from tinsnip.survey.deviation import compare
-    from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, StraightSnip, Sweep, Weld
+    from tinsnip.survey.deviation import compare, deviation_from_raw, largest_deviation
+    from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
 
     ball = _sphere()
     faces = ball.faces.copy()
@@ -80,14 +89,20 @@ def _work_half() -> None:
     examine(mesh)
     vertex_normals(mesh.vertices, mesh.faces)
     compare(mesh, ball, 100)
+    less = Reduce(percent=60, max_deviation_mm=1.0, hold_colour_edges=True, even=True).apply(_painted(ball), context)
+    less = Smooth(iterations=1).apply(less.mesh, context).mesh
+    largest_deviation(less, ball, context.progress)
+    deviation_from_raw(less, ball, np.eye(4), context.progress)
+    Reduce(percent=50, hold_triangles=((0, 5),)).apply(less, context)
+    first_hits(ball.tree, ball.vertices[:9], ball.vertices[:9] + 0.1, context.progress.state)
+    triangles_in_boxes(ball.tree, ball.vertices[:9], ball.vertices[:9], context.progress.state)
     first_hit(mesh.vertices, mesh.faces, np.zeros(3), np.array([0.0, 0.0, -1.0]))
     light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
     rng = np.random.default_rng(0)
     points = rng.random((5100, 3))
     reorder(Mesh(points, rng.integers(0, 5100, (10_400, 3))))
-    shade = Attribute(Domain.VERTEX, np.zeros((len(mesh.vertices), 3), dtype=np.uint8))
     with tempfile.TemporaryDirectory() as folder:
-        for painted in (mesh, mesh.with_attribute("colour", shade)):
+        for painted in (mesh, _painted(mesh)):
             for suffix in FORMATS:
                 write_mesh(painted, Path(folder) / f"a.{suffix}")
                 read_scan(Path(folder) / f"a.{suffix}")

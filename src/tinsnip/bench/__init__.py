@@ -1,5 +1,6 @@
 """Benchmarks, as ratios to a yardstick taken in the same process."""
 
-from tinsnip.bench.suite import print_table, run_benchmarks
+from tinsnip.bench.quality import print_quality, run_quality
+from tinsnip.bench.suite import growth, print_table, run_benchmarks
 
-__all__ = ["print_table", "run_benchmarks"]
+__all__ = ["growth", "print_quality", "print_table", "run_benchmarks", "run_quality"]

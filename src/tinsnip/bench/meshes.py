@@ -5,8 +5,8 @@ import numpy as np
 __all__ = ["grid_torus"]
 
 
-def grid_torus(triangles: int) -> tuple[np.ndarray, np.ndarray]:
-    """A closed torus of about that many triangles.
+def grid_torus(triangles: int, noise: float = 0.01) -> tuple[np.ndarray, np.ndarray]:
+    """A closed torus of about that many triangles, with noise of so many mm.
 
     Returns
     -------
@@ -20,7 +20,7 @@ def grid_torus(triangles: int) -> tuple[np.ndarray, np.ndarray]:
     tube = 20 + 1.5 * np.sin(7 * u) * np.cos(5 * v)
     ring = 60 + tube * np.cos(v)
     vertices = np.stack([ring * np.cos(u), ring * np.sin(u), tube * np.sin(v)], -1).reshape(-1, 3)
-    vertices += np.random.default_rng(0).normal(0, 0.01, vertices.shape)
+    vertices += np.random.default_rng(0).normal(0, noise, vertices.shape)
     # as a file would hold it, so that welding what was written gives the same mesh
     vertices = vertices.astype(np.float32).astype(np.float64)
     i, j = np.arange(rows)[:, None], np.arange(columns)[None, :]

@@ -20,19 +20,20 @@ from rich.console import Console
 from rich.table import Table
 from scipy.spatial import cKDTree
 
+from tinsnip.app.buffers import make_buffers
 from tinsnip.bench.meshes import grid_torus
 from tinsnip.formats import FORMATS, read_scan
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.shells import find_shells
-from tinsnip.mesh.tree import build_tree, closest_points
+from tinsnip.mesh.tree import build_tree, closest_points, first_hits
 from tinsnip.mesh.welding import weld_exact
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
-from tinsnip.treat import Context, Reduce, StraightSnip, Sweep
+from tinsnip.treat import Context, Reduce, Smooth, StraightSnip, Sweep
 
-__all__ = ["BARS", "print_table", "run_benchmarks"]
+__all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
 
 BARS = {
     "weld": 0.4,
@@ -42,10 +43,15 @@ BARS = {
     "read-ply": 0.2,
     "snip-straight": 0.6,
     "sweep": 0.3,
-    "reduce-10": 3.5,
+    "reduce-10": 3.0,
+    "record": 5.0,
+    "level": 0.1,
+    "smooth-10": 0.5,
     "tree": 0.8,
     "closest-1m": 1.5,
+    "rays-1m": 2.0,
     "compare": 2.5,
+    "view-buffers": 0.3,
 }
 """The most that a row may take at 2 million triangles, in yardsticks."""
 
@@ -155,13 +161,22 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
     crumbed = _with_crumbs(vertices, faces)
     row("sweep", lambda: Sweep().apply(fresh(crumbed), Context()))
     row("reduce-10", lambda: Reduce(percent=10).apply(fresh(), Context()))
-    row("tree", lambda: build_tree(mesh))
-    tree, state = build_tree(mesh), Progress().state
+    row("record", lambda: Reduce().study(fresh(), Progress()))
+    record = Reduce().record(mesh, Progress())
+    row("level", lambda: record.level(len(faces) // 10))
+    row("smooth-10", lambda: Smooth(iterations=10).apply(fresh(), Context()))
+    row("view-buffers", lambda: make_buffers(fresh(), Progress()))
+    row("tree", lambda: build_tree(vertices, faces))
+    tree, state = build_tree(vertices, faces), Progress().state
     near = spread_points(mesh, 1_000_000)[:1_000_000]
     near = near + np.random.default_rng(2).normal(0, 0.05, near.shape)
     row("closest-1m", lambda: closest_points(tree, near, state))
+    rng = np.random.default_rng(3)
+    inside = rng.uniform(vertices.min(axis=0), vertices.max(axis=0), (1_000_000, 3))
+    ways = rng.normal(size=inside.shape)
+    row("rays-1m", lambda: first_hits(tree, inside, ways, state))
     less = Reduce(percent=10).apply(fresh(), Context()).mesh
-    row("compare", lambda: compare(less, mesh))
+    row("compare", lambda: compare(Mesh(less.vertices, less.faces), fresh()))
     for name, seconds in compile_rows.items():
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": 0.0})
     return {"yardstick_s": yardstick, "triangles": len(faces), "rows": rows}
@@ -180,10 +195,24 @@ def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
     )
 
 
+def growth(small: dict[str, Any], large: dict[str, Any]) -> dict[str, float]:
+    """Exponent with which each row's seconds grow from one size to another; 1 is linear."""
+    before = {r["name"]: r["seconds"] for r in small["rows"]}
+    ratio = np.log(large["triangles"] / small["triangles"])
+    skipped = {"kernels-cold", "kernels-cached"}
+    return {
+        r["name"]: float(np.log(r["seconds"] / before[r["name"]]) / ratio)
+        for r in large["rows"]
+        if r["name"] in before and r["name"] not in skipped
+    }
+
+
 def print_table(results: dict[str, Any]) -> None:
     """Print the results of `run_benchmarks` as a table."""
     table = Table(title=f"{results['triangles']} triangles, Y = {results['yardstick_s']:.3f} s")
-    for heading in ("row", "seconds", "x Y", "bar", "MB/s", "peak MB"):
+    grown = results.get("growth", {})
+    headings = ("row", "seconds", "x Y", "bar", "MB/s", "peak MB", *["exponent"] * bool(grown))
+    for heading in headings:
         table.add_column(heading, justify="left" if heading == "row" else "right")
     for r in results["rows"]:
         bar = BARS.get(r["name"])
@@ -194,5 +223,6 @@ def print_table(results: dict[str, Any]) -> None:
             "" if bar is None else f"{bar:g}",
             f"{r['mb_per_s']:.0f}" if "mb_per_s" in r else "",
             f"{r['peak_mb']:.0f}" if r["peak_mb"] else "",
+            *[f"{grown[r['name']]:.2f}" if r["name"] in grown else ""] * bool(grown),
         )
     Console().print(table)

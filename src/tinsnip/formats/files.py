@@ -23,7 +23,8 @@ __all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
 class Format(NamedTuple):
     """One file format: how to know it, read it, write it and predict its size.
 
-    `own_unit` is what the reader gives out where the file itself says its unit.
+    `own_unit` is what the reader gives out where the file itself says its unit; a format that holds provenance
+    has a further argument to its writer that asks for it.
     """
 
     name: str
@@ -31,17 +32,18 @@ class Format(NamedTuple):
     title: str
     sniff: Callable[[bytes, int], bool]
     read: Callable[[Path, Progress], Mesh]
-    write: Callable[[Mesh, Path, Progress], None]
+    write: Callable[..., None]
     size_of: Callable[[int, int], int]
     single_precision: bool
     own_unit: str | None
+    holds_provenance: bool = False
 
 
 FORMATS: dict[str, Format] = {
     f.name: f
     for f in (
         Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True, None),
-        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None),
+        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None, True),
         Format("3mf", ".3mf", "3MF", threemf.sniff, threemf.read, threemf.write, threemf.size_of, False, "mm"),
         Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm"),
         Format("off", ".off", "OFF, text", off.sniff, off.read, off.write, off.size_of, False, None),
@@ -151,7 +153,13 @@ def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:
     return keep_triangles(mesh, keep), (f"{lost} triangles without a finite position left out",)
 
 
-def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, name: str | None = None) -> Mesh:
+def write_mesh(
+    mesh: Mesh,
+    path: str | Path,
+    progress: Progress | None = None,
+    name: str | None = None,
+    provenance: bool = False,
+) -> Mesh:
     """Write a mesh, in mm, so that the old file stays until the new one is complete.
 
     Parameters
@@ -162,6 +170,8 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
     progress : Progress, optional
     name : str, optional
         A key of `FORMATS`.
+    provenance : bool
+        Say of each triangle whether it was measured, shifted or made; PLY only.
 
     Returns
     -------
@@ -176,6 +186,8 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
     path = Path(path)
     progress = progress or Progress()
     chosen = format_for(name or path.suffix)
+    if provenance and not chosen.holds_provenance:
+        raise BadInput(f"{path}: {chosen.title} has no place for provenance; write PLY, or leave provenance out")
     progress.step(f"Writing {path.name}")
     temporary: Path | None = None
     try:
@@ -187,11 +199,16 @@ def write_mesh(mesh: Mesh, path: str | Path, progress: Progress | None = None, n
         handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
         os.close(handle)
         temporary = Path(text)
-        chosen.write(mesh, temporary, progress)
+        if provenance:
+            chosen.write(mesh, temporary, progress, provenance=True)
+        else:
+            chosen.write(mesh, temporary, progress)
         with temporary.open("rb+") as file:
             os.fsync(file.fileno())
         back = chosen.read(temporary, progress)
         _compare(mesh, back, chosen, path)
+        if provenance and not np.array_equal(back.provenance, mesh.provenance):
+            raise BadInput(f"{path}: its provenance does not read back the same; check the disk, then try again")
         umask = os.umask(0)
         os.umask(umask)
         temporary.chmod(0o666 & ~umask)

@@ -332,8 +332,11 @@ def _copy_triangles(raw, stride, at, faces):
     return -1
 
 
-def write(mesh: Mesh, path: Path, progress: Progress) -> None:
-    """Write binary little-endian PLY in mm, positions in single precision, with colours when there are."""
+def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) -> None:
+    """Write binary little-endian PLY in mm, positions in single precision, with colours when there are.
+
+    When asked, each face says its provenance: 0 measured, 1 shifted, 2 made.
+    """
     progress.step(f"Writing {path.name}")
     columns = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
     names = ["property float x", "property float y", "property float z"]
@@ -348,6 +351,7 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
         *names,
         f"element face {len(mesh.faces)}",
         "property list uchar int vertex_indices",
+        *["property uchar provenance"] * provenance,
         "end_header",
     ]
     table = np.empty(len(mesh.vertices), dtype=columns)
@@ -362,12 +366,14 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
         for begin in range(0, len(mesh.faces), 1 << 20):
             progress.check()
             faces = mesh.faces[begin : begin + (1 << 20)]
-            rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3)])
+            rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3)] + [("p", "u1")] * provenance)
             rows["n"] = 3
             rows["v"] = faces
+            if provenance:
+                rows["p"] = mesh.provenance[begin : begin + len(faces)]
             rows.tofile(file)
 
 
 def size_of(triangles: int, vertices: int) -> int:
     """Bytes that a mesh takes, with colours."""
-    return 300 + 13 * triangles + 15 * vertices
+    return 340 + 13 * triangles + 15 * vertices

@@ -37,7 +37,9 @@ def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Me
     return fitted
 
 
-def release(mesh: Mesh, path: Path, name: str | None = None, progress: Progress | None = None) -> Examination:
+def release(
+    mesh: Mesh, path: Path, name: str | None = None, progress: Progress | None = None, provenance: bool = False
+) -> Examination:
     """Write a mesh for its user, and judge the file by reading it back.
 
     Parameters
@@ -47,6 +49,8 @@ def release(mesh: Mesh, path: Path, name: str | None = None, progress: Progress 
         Its ending chooses the format unless `name` does.
     name : str, optional
     progress : Progress, optional
+    provenance : bool
+        Say of each triangle in the file whether it was measured, shifted or made; PLY only.
 
     Returns
     -------
@@ -59,5 +63,5 @@ def release(mesh: Mesh, path: Path, name: str | None = None, progress: Progress 
         When the file cannot be written, or does not read back the same; the old one is untouched.
     """
     name = name or format_for(path.suffix).name
-    back = write_mesh(fit_to_format(mesh, name, progress), path, progress, name)
+    back = write_mesh(fit_to_format(mesh, name, progress), path, progress, name, provenance)
     return examine(back, progress)

@@ -7,6 +7,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
@@ -92,8 +93,13 @@ class Routine(BaseModel):
             steps[at].make()
         return self.model_copy(update={"steps": tuple(steps)})
 
-    def with_budget(self, triangles: int | None, max_bytes: float | None, format_name: str) -> "Routine":
-        """The routine with its reduction set to a number of triangles or a file size, whichever is less."""
+    def with_budget(
+        self, triangles: int | None, max_bytes: float | None, format_name: str, max_deviation: float | None = None
+    ) -> "Routine":
+        """The routine with its reduction set to a number of triangles or a file size, whichever is less.
+
+        It goes no further than the largest deviation, mm; with that alone, as far as it allows.
+        """
         goals = [triangles] if triangles is not None else []
         if max_bytes is not None:
             size_of = format_for(format_name).size_of
@@ -104,12 +110,19 @@ class Routine(BaseModel):
                 middle = (least + most) // 2
                 least, most = (middle, most) if size_of(middle, middle // 2 + 2) <= max_bytes else (least, middle)
             goals.append(least)
-        if not goals:
+        if max_deviation is not None and not max_deviation > 0:
+            raise BadInput(f"a largest deviation of {max_deviation:g} mm allows nothing; give more than 0")
+        if not goals and max_deviation is None:
             return self
-        if min(goals) < 4:
-            raise BadInput(f"{min(goals)} triangles close no solid; allow 4 or more")
+        fields: dict[str, Any] = {}
+        if goals:
+            if min(goals) < 4:
+                raise BadInput(f"{min(goals)} triangles close no solid; allow 4 or more")
+            fields["triangles"] = min(goals)
+        if max_deviation is not None:
+            fields["max_deviation_mm"] = max_deviation
         steps = [s for s in self.steps if s.treatment != Reduce.name]
-        steps.append(Step(name="reduce", treatment=Reduce.name, fields={"triangles": min(goals)}))
+        steps.append(Step(name="reduce", treatment=Reduce.name, fields=fields))
         return self.model_copy(update={"steps": tuple(steps)})
 
     def run(self, scan: Scan, progress: Progress | None = None) -> "Run":
@@ -154,6 +167,14 @@ class Run:
     job: Job
     steps: list[StepResult] = field(default_factory=list)
     examination: Examination | None = None
+
+    @property
+    def missed(self) -> list[str]:
+        """Budgets that could not be met, each said."""
+        last = self.steps[-1].figures if self.steps else {}
+        if last.get("triangles", 0) <= last.get("asked", np.inf):
+            return []
+        return [f"{last['triangles']} triangles left where {last['asked']} were asked"]
 
 
 def built_in_routines() -> dict[str, Routine]:

@@ -4,7 +4,15 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 
-__all__ = ["bounds", "edge_spread", "face_vectors", "mean_edge", "vertex_normals"]
+__all__ = [
+    "areas_by_kind",
+    "bounds",
+    "edge_spread",
+    "face_vectors",
+    "mean_edge",
+    "spread_by_area",
+    "vertex_normals",
+]
 
 
 @kernel
@@ -51,6 +59,58 @@ def vertex_normals(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
     normals = np.zeros((len(vertices), 3), dtype=np.float32)
     _normals(vertices, faces, normals)
     return normals
+
+
+@kernel
+def _double_area(vertices, a, b, c):
+    x, y, z = vertices[a, 0], vertices[a, 1], vertices[a, 2]
+    ux, uy, uz = vertices[b, 0] - x, vertices[b, 1] - y, vertices[b, 2] - z
+    wx, wy, wz = vertices[c, 0] - x, vertices[c, 1] - y, vertices[c, 2] - z
+    nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+    return np.sqrt(nx * nx + ny * ny + nz * nz)
+
+
+@kernel
+def _areas_by(vertices, faces, kind, out):
+    for f in range(faces.shape[0]):
+        out[kind[f]] += 0.5 * _double_area(vertices, faces[f, 0], faces[f, 1], faces[f, 2])
+
+
+def areas_by_kind(vertices: np.ndarray, faces: np.ndarray, kind: np.ndarray, kinds: int) -> np.ndarray:
+    """Surface area of the triangles of each kind, mm2, shape (kinds,); `kind` is uint8, one a triangle."""
+    out = np.zeros(kinds)
+    _areas_by(vertices, faces, kind, out)
+    return out
+
+
+@kernel
+def _spread(vertices, faces, total, draws, out):
+    """One point in each equal share of the area, by three random numbers each."""
+    count = out.shape[0]
+    share = total / count
+    f = 0
+    done = 0.5 * _double_area(vertices, faces[0, 0], faces[0, 1], faces[0, 2])
+    for i in range(count):
+        at = (i + draws[i, 0]) * share
+        while done < at and f < faces.shape[0] - 1:
+            f += 1
+            done += 0.5 * _double_area(vertices, faces[f, 0], faces[f, 1], faces[f, 2])
+        u, v = draws[i, 1], draws[i, 2]
+        if u + v > 1.0:
+            u, v = 1.0 - u, 1.0 - v
+        for k in range(3):
+            x = vertices[faces[f, 0], k]
+            out[i, k] = x + u * (vertices[faces[f, 1], k] - x) + v * (vertices[faces[f, 2], k] - x)
+
+
+def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: int = 0) -> np.ndarray:
+    """Points spread evenly over the triangles' area, shape (count, 3); deterministic. None on a mesh without area."""
+    total = float(areas_by_kind(vertices, faces, np.zeros(len(faces), dtype=np.uint8), 1)[0])
+    if total <= 0.0 or count == 0:
+        return np.empty((0, 3))
+    out = np.empty((count, 3))
+    _spread(vertices, faces, total, np.random.default_rng(seed).random((count, 3)), out)
+    return out
 
 
 def face_vectors(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:

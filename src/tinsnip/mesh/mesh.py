@@ -11,6 +11,7 @@ from tinsnip.mesh.boundary import Loops, boundary_loops
 from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
 from tinsnip.mesh.measures import bounds
 from tinsnip.mesh.shells import Shells, find_shells
+from tinsnip.mesh.tree import Tree, build_tree
 
 __all__ = ["MADE", "MEASURED", "SHIFTED", "Mesh"]
 
@@ -105,9 +106,13 @@ class Mesh:
             provenance[old] = self.provenance[lineage.triangles[old]]
         return Mesh(vertices, faces, provenance, carry(self.attributes, lineage))
 
-    def moved(self, vertices: np.ndarray) -> "Mesh":
-        """The same triangles over moved vertices, shape (V, 3)."""
-        return Mesh(vertices, self.faces, self.provenance, self.attributes)
+    def moved(self, vertices: np.ndarray, provenance: np.ndarray | None = None) -> "Mesh":
+        """The same triangles over moved vertices, shape (V, 3); what is known of their topology goes along."""
+        mesh = Mesh(vertices, self.faces, self.provenance if provenance is None else provenance, self.attributes)
+        for name in ("twins", "edges", "loops"):
+            if name in self.__dict__:
+                mesh.__dict__[name] = self.__dict__[name]
+        return mesh
 
     def with_attribute(self, name: str, attribute: Attribute) -> "Mesh":
         """This mesh with one attribute added or replaced."""
@@ -132,6 +137,11 @@ class Mesh:
     def loops(self) -> Loops:
         """The open boundaries."""
         return boundary_loops(self.faces, self.twins, len(self.vertices))
+
+    @cached_property
+    def tree(self) -> Tree:
+        """The spatial tree over its triangles, of which there must be one at least."""
+        return build_tree(self.vertices, self.faces)
 
     @cached_property
     def box(self) -> np.ndarray:
@@ -169,4 +179,6 @@ class Mesh:
         """Memory held by the mesh itself and its cached tables."""
         own = self.vertices.nbytes + self.faces.nbytes + self.provenance.nbytes
         own += sum(a.values.nbytes for a in self.attributes.values())
+        if "tree" in self.__dict__:
+            own += self.tree.order.nbytes + self.tree.boxes.nbytes
         return own + (self.twins.nbytes if "twins" in self.__dict__ else 0)

@@ -5,8 +5,9 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh.attributes import Lineage
 from tinsnip.mesh.mesh import Mesh
+from tinsnip.mesh.morton import morton_order
 
-__all__ = ["compact", "keep_triangles", "morton_order", "number_used", "reorder"]
+__all__ = ["compact", "keep_triangles", "number_used", "reorder"]
 
 
 @kernel
@@ -65,35 +66,6 @@ def compact(mesh: Mesh) -> Mesh:
     if number_used(mesh.faces, number) == len(mesh.vertices):
         return mesh
     return keep_triangles(mesh, np.arange(len(mesh.faces), dtype=np.int32))
-
-
-@kernel
-def _spread(x):
-    """Put two zero bits between the low 21 bits of x."""
-    x = np.uint64(x) & np.uint64(0x1FFFFF)
-    x = (x | (x << np.uint64(32))) & np.uint64(0x1F00000000FFFF)
-    x = (x | (x << np.uint64(16))) & np.uint64(0x1F0000FF0000FF)
-    x = (x | (x << np.uint64(8))) & np.uint64(0x100F00F00F00F00F)
-    x = (x | (x << np.uint64(4))) & np.uint64(0x10C30C30C30C30C3)
-    return (x | (x << np.uint64(2))) & np.uint64(0x1249249249249249)
-
-
-@kernel
-def _morton(points, low, scale, code):
-    for i in range(points.shape[0]):
-        x = _spread((points[i, 0] - low[0]) * scale)
-        y = _spread((points[i, 1] - low[1]) * scale)
-        z = _spread((points[i, 2] - low[2]) * scale)
-        code[i] = x | (y << np.uint64(1)) | (z << np.uint64(2))
-
-
-def morton_order(points: np.ndarray) -> np.ndarray:
-    """Order of points along a space-filling Z curve (Morton 1966), shape (N,)."""
-    low = points.min(axis=0)
-    extent = float((points.max(axis=0) - low).max()) or 1.0
-    code = np.empty(len(points), dtype=np.uint64)
-    _morton(points, low, (2**21 - 1) / extent, code)
-    return np.argsort(code, kind="stable")
 
 
 @kernel

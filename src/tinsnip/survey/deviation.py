@@ -1,16 +1,27 @@
-"""How far one surface lies from another."""
+"""How far one surface lies from another, and how far a treated part lies from its raw scan."""
 
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import face_vectors
-from tinsnip.mesh.tree import build_tree, closest_points
+from tinsnip.kernels import kernel
+from tinsnip.mesh import MADE, SHIFTED, Mesh
+from tinsnip.mesh.measures import areas_by_kind, spread_by_area
+from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress
 
-__all__ = ["Deviation", "compare", "spread_points"]
+__all__ = [
+    "Deviation",
+    "FromRaw",
+    "areas_by_provenance",
+    "compare",
+    "deviation_from_raw",
+    "largest_deviation",
+    "spread_points",
+    "telling_points",
+]
 
 
 class Deviation(NamedTuple):
@@ -25,27 +36,16 @@ class Deviation(NamedTuple):
 
 def spread_points(mesh: Mesh, count: int, seed: int = 0) -> np.ndarray:
     """Points spread evenly by area over a mesh's surface, and its vertices up to as many again; deterministic."""
-    rng = np.random.default_rng(seed)
-    area = np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
-    total = np.cumsum(area)
-    if total[-1] <= 0:
-        return mesh.vertices[np.unique(mesh.faces)]
-    # one sample in each equal share of the area: more even than independent draws
-    at = (np.arange(count) + rng.random(count)) / count * total[-1]
-    chosen = np.minimum(np.searchsorted(total, at, side="right"), len(area) - 1)
-    u, v = rng.random(count), rng.random(count)
-    over = u + v > 1
-    u[over], v[over] = 1 - u[over], 1 - v[over]
-    a, b, c = (mesh.vertices[mesh.faces[chosen, k]] for k in range(3))
-    spread = a + u[:, None] * (b - a) + v[:, None] * (c - a)
-    used = np.unique(mesh.faces)
-    return np.concatenate([spread, mesh.vertices[used[:: max(1, -(-len(used) // count))]]])
+    spread = spread_by_area(mesh.vertices, mesh.faces, count, seed)
+    # every so many corners: each vertex about as often as another, and none that no triangle uses
+    corners = mesh.faces.ravel()
+    some = np.unique(corners[:: max(1, len(corners) // (3 * count))])
+    return np.concatenate([spread, mesh.vertices[some[:: max(1, -(-len(some) // count))]]])
 
 
-def _one_way(points: np.ndarray, surface: Mesh, progress: Progress) -> Deviation:
-    state = progress.step("Comparing", 1)
-    distance, _ = closest_points(build_tree(surface), points, state)
-    progress.check()
+def _summed_up(distance: np.ndarray) -> Deviation:
+    if len(distance) == 0:
+        return Deviation(0.0, 0.0, 0.0, 0.0, 0)
     return Deviation(
         float(distance.max()),
         float(np.quantile(distance, 0.99)),
@@ -53,6 +53,13 @@ def _one_way(points: np.ndarray, surface: Mesh, progress: Progress) -> Deviation
         float(distance.mean()),
         len(distance),
     )
+
+
+def _one_way(points: np.ndarray, surface: Mesh, progress: Progress) -> Deviation:
+    state = progress.step("Comparing", 1)
+    distance, _ = closest_points(surface.tree, points, state)
+    progress.check()
+    return _summed_up(distance)
 
 
 def compare(a: Mesh, b: Mesh, samples: int = 200_000, progress: Progress | None = None) -> tuple[Deviation, Deviation]:
@@ -82,3 +89,173 @@ def compare(a: Mesh, b: Mesh, samples: int = 200_000, progress: Progress | None 
     with progress.part(0.5, 1.0):
         back = _one_way(spread_points(b, samples), a, progress)
     return there, back
+
+
+@kernel
+def _middles(vertices, faces, chosen, used, out):
+    """Vertices (each once), edge middles (each once, unless open) and centroids of some triangles; how many."""
+    n = 0
+    for i in range(chosen.shape[0]):
+        f = chosen[i]
+        for k in range(3):
+            a, b = faces[f, k], faces[f, (k + 1) % 3]
+            if not used[a]:
+                used[a] = True
+                for j in range(3):
+                    out[n, j] = vertices[a, j]
+                n += 1
+            for j in range(3):
+                out[n, j] = 0.5 * (vertices[a, j] + vertices[b, j])
+            n += 1
+        for j in range(3):
+            out[n, j] = (vertices[faces[f, 0], j] + vertices[faces[f, 1], j] + vertices[faces[f, 2], j]) / 3.0
+        n += 1
+    return n
+
+
+def telling_points(mesh: Mesh, triangles: np.ndarray) -> np.ndarray:
+    """All vertices, edge midpoints and centroids of some triangles, shape (N, 3)."""
+    out = np.empty((7 * len(triangles), 3))
+    used = np.zeros(len(mesh.vertices), dtype=np.bool_)
+    return out[: _middles(mesh.vertices, mesh.faces, triangles.astype(np.int32), used, out)]
+
+
+def largest_deviation(
+    treated: Mesh, before: Mesh, progress: Progress, back: int | None = 200_000, chunk: int = 150_000
+) -> Deviation:
+    """Deviation of a treated mesh at every vertex, edge midpoint and centroid from what it was, and back.
+
+    Parameters
+    ----------
+    treated, before : Mesh
+    progress : Progress
+    back : int or None
+        Points of `before` whose distance from the treated surface counts too; None: all its vertices.
+    chunk : int
+        Triangles measured at once, which bounds the memory.
+
+    Returns
+    -------
+    Deviation
+        Over the points of both ways.
+    """
+    state = progress.step("Measuring the deviation", 1)
+    distances = []
+    for begin in range(0, len(treated.faces), chunk):
+        some = np.arange(begin, min(begin + chunk, len(treated.faces)), dtype=np.int32)
+        distances.append(closest_points(before.tree, telling_points(treated, some), state)[0])
+        progress.check()
+    points = before.vertices if back is None else spread_points(before, back // 2)
+    distances.append(closest_points(treated.tree, points, state)[0])
+    progress.check()
+    return _summed_up(np.concatenate(distances))
+
+
+@dataclass(frozen=True, eq=False)
+class FromRaw:
+    """How far the present mesh lies from the raw scan.
+
+    Attributes
+    ----------
+    mesh : Mesh
+        The present mesh.
+    signed : ndarray of float32, shape (V,)
+        Distance of each vertex from the raw surface, mm: positive outside it. Exactly 0 where nothing but measured
+        triangles meet, not a number where nothing but made ones do: those have nothing to be measured against.
+    overall : Deviation
+        Over all vertices, edge midpoints and centroids of the shifted triangles; zeros where there are none.
+    shares : ndarray, shape (3,)
+        Share of the area that is measured, shifted, made.
+    """
+
+    mesh: Mesh
+    signed: np.ndarray
+    overall: Deviation
+    shares: np.ndarray
+
+
+@kernel
+def _provenance_at_vertices(faces, provenance, shifted, only_made):
+    """Which vertices meet a shifted triangle, and which meet only made ones."""
+    for v in range(only_made.shape[0]):
+        only_made[v] = True
+    for f in range(faces.shape[0]):
+        for k in range(3):
+            if provenance[f] == 1:
+                shifted[faces[f, k]] = True
+            if provenance[f] != 2:
+                only_made[faces[f, k]] = False
+
+
+@kernel
+def _signs(points, feet, triangles, vertices, faces, distance):
+    """Give distances the sign of the side of the nearest triangle that each point lies on."""
+    for i in range(points.shape[0]):
+        f = triangles[i]
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        x, y, z = vertices[a, 0], vertices[a, 1], vertices[a, 2]
+        ux, uy, uz = vertices[b, 0] - x, vertices[b, 1] - y, vertices[b, 2] - z
+        wx, wy, wz = vertices[c, 0] - x, vertices[c, 1] - y, vertices[c, 2] - z
+        side = (points[i, 0] - feet[i, 0]) * (uy * wz - uz * wy)
+        side += (points[i, 1] - feet[i, 1]) * (uz * wx - ux * wz)
+        side += (points[i, 2] - feet[i, 2]) * (ux * wy - uy * wx)
+        if side < 0.0:
+            distance[i] = -distance[i]
+
+
+def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progress, chunk: int = 150_000) -> FromRaw:
+    """Deviation of a treated mesh from its raw scan.
+
+    Measured triangles lie on the raw scan by definition, and made ones have nothing to be measured against; the
+    shifted ones are measured at every vertex, edge midpoint and centroid.
+
+    Parameters
+    ----------
+    mesh, raw : Mesh
+    frame : ndarray, shape (4, 4)
+        What took the raw scan to where the part stands now: turns, shifts and an even scale.
+    progress : Progress
+    chunk : int
+        Triangles measured at once, which bounds the memory.
+
+    Raises
+    ------
+    Cancelled
+    """
+    state = progress.step("Measuring the deviation from raw", max(1, len(mesh.faces)))
+    areas = areas_by_provenance(mesh)
+    shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
+    signed = np.zeros(len(mesh.vertices), dtype=np.float32)
+    shifted, only_made = np.zeros((2, len(mesh.vertices)), dtype=np.bool_)
+    _provenance_at_vertices(mesh.faces, mesh.provenance, shifted, only_made)
+    signed[only_made] = np.nan
+    chosen = np.flatnonzero(mesh.provenance == SHIFTED).astype(np.int32)
+    if len(chosen) == 0 or len(raw.faces) == 0:
+        return FromRaw(mesh, signed, _summed_up(np.zeros(0)), shares)
+    back = np.linalg.inv(frame)
+    scale = float(np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
+
+    def in_raw(points: np.ndarray) -> np.ndarray:
+        return points if np.array_equal(frame, np.eye(4)) else points @ back[:3, :3].T + back[:3, 3]
+
+    which = np.flatnonzero(shifted)
+    distances = []
+    for begin in range(0, len(which), 3 * chunk):
+        some = which[begin : begin + 3 * chunk]
+        points = in_raw(mesh.vertices[some])
+        feet = np.empty_like(points)
+        distance, triangle = closest_points(raw.tree, points, state, feet)
+        progress.check()
+        _signs(points, feet, triangle, raw.vertices, raw.faces, distance)
+        signed[some] = distance * scale
+    for begin in range(0, len(chosen), chunk):
+        points = in_raw(telling_points(mesh, chosen[begin : begin + chunk]))
+        distances.append(closest_points(raw.tree, points, state)[0] * scale)
+        state[1] = begin
+        progress.check()
+    return FromRaw(mesh, signed, _summed_up(np.concatenate(distances)), shares)
+
+
+def areas_by_provenance(mesh: Mesh) -> np.ndarray:
+    """Area that is measured, shifted and made, mm2, shape (3,)."""
+    return areas_by_kind(mesh.vertices, mesh.faces, np.minimum(mesh.provenance, MADE), MADE + 1)

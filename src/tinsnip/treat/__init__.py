@@ -5,6 +5,7 @@ from tinsnip.treat.orient import Orient
 from tinsnip.treat.patch import Patch
 from tinsnip.treat.plinth import Plinth
 from tinsnip.treat.reduce import Reduce
+from tinsnip.treat.smooth import Smooth
 from tinsnip.treat.snip import StraightSnip
 from tinsnip.treat.stand import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.sweep import Sweep
@@ -26,6 +27,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Sweep,
         Patch,
         Plinth,
+        Smooth,
         Reduce,
     )
 }
@@ -43,6 +45,7 @@ __all__ = [
     "Plinth",
     "Reduce",
     "Scale",
+    "Smooth",
     "StraightSnip",
     "Sweep",
     "Treatment",

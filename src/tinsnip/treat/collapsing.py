@@ -2,8 +2,12 @@
 
 Two phases, both cheap on memory. While the mesh is large, passes in memory order collapse every edge under
 a cost that rises from pass to pass: neighbours in the mesh are neighbours in memory, which is worth more
-than a strict order. Near the target a bucket queue keyed by the bits of the cost takes over; an entry's
-cost is worked out again only when it comes up, since quadrics only grow and an old cost is a lower bound.
+than a strict order. Then a bucket queue keyed by the bits of the cost takes over; an entry's cost is worked
+out again only when it comes up, since quadrics only grow and an old cost is a lower bound.
+
+The order of the collapses depends on the mesh and the options alone, never on where they stop. So a mesh
+reduced to fewer triangles is the same run carried further, and one record holds every level (Hoppe 1996).
+A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over.
 
 Open edges carry a quadric of their own at right angles to the surface. A collapse must keep the link
 condition (Dey et al. 1999), turn no triangle over and make no sliver.
@@ -16,12 +20,20 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.progress import Progress
+from tinsnip.threads import in_chunks
+from tinsnip.treat.record import Level, Record
 
-__all__ = ["Collapsed", "collapse_to"]
+__all__ = ["Holds", "collapse_to", "record_collapses"]
 
 _RIM_WEIGHT = 30.0
 _EVENNESS = 1e-6
-_PASS_SHARE = 0.25
+_EVEN_ALL_OVER = 0.02
+_COLOUR_WEIGHT = 0.15
+"""What a collapse across a full change of colour costs, as a share of the edge's length."""
+_QUEUE_FROM = 0.05
+"""Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
+_QUEUE_AT_LEAST = 40_000
+_PASS_SHARE = 0.35
 """Share of the edges, the cheapest, that a pass may collapse; more is faster and no worse up to here."""
 _MOST_NEIGHBOURS = 30
 
@@ -41,9 +53,11 @@ def _add_plane(Q, v, nx, ny, nz, d, w):
 
 
 @kernel
-def _quadrics(P, faces, twins, rim_weight, Q, out_of):
+def _quadrics(P, faces, twins, rim_weight, Q, out_of, state):
     """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim)."""
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
         wx, wy, wz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
@@ -74,7 +88,7 @@ def _quadrics(P, faces, twins, rim_weight, Q, out_of):
 
 
 @kernel
-def _place(P, Q, a, b, rim_a, rim_b):
+def _place(P, Q, a, b, rim_a, rim_b, evenness, colours):
     """Best place for the vertex that a and b become, and its cost.
 
     The quadric's minimum, drawn a little towards the edge's middle so that it is always defined; a rim
@@ -122,7 +136,13 @@ def _place(P, Q, a, b, rim_a, rim_b):
     cost = (
         x * (q0 * x + 2.0 * (q1 * y + q2 * z + q3)) + y * (q4 * y + 2.0 * (q5 * z + q6)) + z * (q7 * z + 2.0 * q8) + q9
     )
-    return x, y, z, max(cost, 0.0) + _EVENNESS * weight * length2
+    extra = evenness
+    if colours.shape[0] > 0:
+        step = 0.0
+        for i in range(3):
+            step += (np.float64(colours[a, i]) - np.float64(colours[b, i])) ** 2
+        extra += _COLOUR_WEIGHT * step / 65025.0
+    return x, y, z, max(cost, 0.0) + extra * weight * length2
 
 
 @kernel
@@ -211,7 +231,25 @@ def _open_side(twins, h):
 
 
 @kernel
-def _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim):
+def _note(a, b, c, t, x, y, z, from_b, names, parent, log, places, dies, counter):
+    """Enter a collapse into the record, by the names that vertices and triangles had at first."""
+    n = counter[0]
+    counter[0] = n + 1
+    if log.shape[0] == 0:
+        return
+    log[n, 0] = names[a]
+    log[n, 1] = ~names[b] if from_b else names[b]
+    places[n, 0], places[n, 1], places[n, 2] = x, y, z
+    dies[parent[c]] = n
+    if t >= 0:
+        dies[parent[t]] = n
+
+
+@kernel
+def _try_collapse(
+    h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
+    held, colours, names, parent, log, places, dies, counter,
+):  # fmt: skip
     """Collapse the edge of half-edge h onto its start, moved to x, y, z. Returns the triangles that go, 0 if barred."""
     f = h // 3
     k = h - 3 * f
@@ -220,6 +258,8 @@ def _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, so
     t = twins[h]
     rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
     if rim_a and rim_b and (t >= 0 or hold_rim):
+        return 0
+    if held.shape[0] > 0 and (held[a] or held[b]):
         return 0
     marks[0] += 1
     mark = marks[0]
@@ -252,6 +292,10 @@ def _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, so
     db = (P[b, 0] - x) ** 2 + (P[b, 1] - y) ** 2 + (P[b, 2] - z) ** 2
     if db < da:
         source[a] = source[b]
+        if colours.shape[0] > 0:
+            for i in range(3):
+                colours[a, i] = colours[b, i]
+    _note(a, b, f, t // 3 if t >= 0 else -1, x, y, z, db < da, names, parent, log, places, dies, counter)
     # all corners at b become a's
     i = out_of[b]
     while True:
@@ -301,8 +345,8 @@ def _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, so
 
 
 @kernel
-def _price_all(P, Q, faces, twins, out_of, cost, state):
-    for h in range(twins.shape[0]):
+def _price_all(P, Q, faces, twins, out_of, cost, evenness, colours, state, begin, end):
+    for h in range(begin, end):
         if h % 65536 == 0 and state[0]:
             return
         t = twins[h]
@@ -312,7 +356,7 @@ def _price_all(P, Q, faces, twins, out_of, cost, state):
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        _, _, _, cost[h] = _place(P, Q, a, b, rim_a, rim_b)
+        _, _, _, cost[h] = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
 
 
 @kernel
@@ -329,11 +373,28 @@ def _sample_costs(faces, twins, cost, step, out):
 
 
 @kernel
-def _pass(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, threshold, live, stop, state):
-    """Collapse, in memory order, what costs less than the threshold; returns the triangles left."""
+def _common_divisor(a, b):
+    while b:
+        a, b = b, a % b
+    return a
+
+
+@kernel
+def _pass(
+    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
+    held, colours, names, parent, log, places, dies, counter, threshold, live, stop, state,
+):  # fmt: skip
+    """Collapse what costs less than the threshold, in memory order within blocks; returns the triangles left."""
     begun = live
-    for h in range(twins.shape[0]):
-        if h % 16384 == 0:
+    blocks = (twins.shape[0] + 12287) // 12288
+    stride = max(1, int(0.618 * blocks)) | 1
+    while blocks > 1 and _common_divisor(stride, blocks) > 1:
+        stride += 2
+    for i in range(blocks * 12288):
+        h = (i // 12288 * stride) % blocks * 12288 + i % 12288
+        if h >= twins.shape[0]:
+            continue
+        if i % 12288 == 0:
             if state[0]:
                 return live
             state[1] += begun - live
@@ -347,11 +408,14 @@ def _pass(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, thre
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b)
+        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         cost[h] = c
         if c > threshold:
             continue
-        gone = _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim)
+        gone = _try_collapse(
+            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
+            held, colours, names, parent, log, places, dies, counter,
+        )  # fmt: skip
         if gone == 0:
             cost[h] = 3.0 * threshold  # looked at again when the threshold has passed that
         live -= gone
@@ -361,7 +425,10 @@ def _pass(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, thre
 
 
 @kernel
-def _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, live, stop, state):
+def _queue(
+    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
+    held, colours, names, parent, log, places, dies, counter, live, stop, state,
+):  # fmt: skip
     """Collapse the cheapest edge again and again; returns the triangles left."""
     head = np.full(65536, -1, dtype=np.int32)
     nxt = np.full(twins.shape[0], -1, dtype=np.int32)
@@ -400,7 +467,7 @@ def _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, liv
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b)
+        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         box[0] = c
         i = bits[0] >> np.uint32(15)
         if i > at:
@@ -409,7 +476,10 @@ def _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, liv
             waiting[h] = 1
             continue
         t = twins[h]
-        gone = _try_collapse(h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim)
+        gone = _try_collapse(
+            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
+            held, colours, names, parent, log, places, dies, counter,
+        )  # fmt: skip
         if gone == 0:
             box[0] = max(4.0 * c, 1e-30)
             i = max(bits[0] >> np.uint32(15), np.uint32(at + 1))
@@ -446,7 +516,7 @@ def _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, liv
 
 
 @kernel
-def _squeeze(P, Q, faces, twins, out_of, cost, source, parent, new_vertex, new_face):
+def _squeeze(P, Q, faces, twins, out_of, cost, source, names, held, colours, parent, new_vertex, new_face):
     """Close the gaps that collapses left, in place; returns how many vertices and triangles there are."""
     n_v = 0
     for v in range(new_vertex.shape[0]):
@@ -468,6 +538,12 @@ def _squeeze(P, Q, faces, twins, out_of, cost, source, parent, new_vertex, new_f
             for k in range(10):
                 Q[w, k] = Q[v, k]
             source[w] = source[v]
+            names[w] = names[v]
+            if held.shape[0] > 0:
+                held[w] = held[v]
+            if colours.shape[0] > 0:
+                for k in range(3):
+                    colours[w, k] = colours[v, k]
             out_of[w] = 3 * new_face[out_of[v] // 3] + out_of[v] % 3
     for f in range(new_face.shape[0]):
         g = new_face[f]
@@ -482,23 +558,113 @@ def _squeeze(P, Q, faces, twins, out_of, cost, source, parent, new_vertex, new_f
     return n_v, n_f
 
 
-class Collapsed(NamedTuple):
-    """A reduced mesh, and where its parts come from.
+@kernel
+def _shift_back(names, places, vertices, origin):
+    """Put places back into the mesh's own frame; one that has not moved gets exactly its old coordinates."""
+    for i in range(names.shape[0]):
+        for k in range(3):
+            old = vertices[names[i], k]
+            places[i, k] = old if places[i, k] == old - origin[k] else places[i, k] + origin[k]
+
+
+class Holds(NamedTuple):
+    """What a reduction must leave alone, and how it spreads its triangles.
 
     Attributes
     ----------
-    vertices : ndarray, shape (V', 3)
-    faces : ndarray of int32, shape (F', 3)
-    source : ndarray of int32, shape (V',)
-        The old vertex each one lies nearest to of those it took in.
-    parent : ndarray of int32, shape (F',)
-        The old triangle each one was.
+    rims : bool
+        Leave open edges exactly as they are.
+    colours : ndarray of uint8, shape (V, 3), or None
+        Vertex colours whose edges are to be held.
+    vertices : ndarray of bool, shape (V,), or None
+        Vertices that neither move nor go.
+    even : bool
+        Triangles of one size all over, rather than fewer where the surface is flat.
     """
 
-    vertices: np.ndarray
-    faces: np.ndarray
-    source: np.ndarray
-    parent: np.ndarray
+    rims: bool = False
+    colours: np.ndarray | None = None
+    vertices: np.ndarray | None = None
+    even: bool = False
+
+
+class _Work:
+    """The arrays of a reduction under way."""
+
+    def __init__(self, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, holds: Holds, keep_log: bool):
+        if (twins < -1).any():
+            raise BadInput("tangled edges cannot be reduced; mend them first")
+        self.origin = 0.5 * (vertices.min(axis=0) + vertices.max(axis=0))
+        self.n_v, self.n_f = len(vertices), len(faces)
+        self.P = vertices - self.origin
+        self.faces, self.twins = faces.copy(), twins.copy()
+        self.Q = np.zeros((self.n_v, 10))
+        self.out_of = np.full(self.n_v, -1, dtype=np.int32)
+        self.stamp = np.zeros(self.n_v, dtype=np.int32)
+        self.marks = np.zeros(1, dtype=np.int32)
+        self.cost = np.zeros(len(twins), dtype=np.float32)
+        self.source = np.arange(self.n_v, dtype=np.int32)
+        self.names = np.arange(self.n_v, dtype=np.int32)
+        self.parent = np.arange(self.n_f, dtype=np.int32)
+        self.rims = bool(holds.rims)
+        self.evenness = _EVEN_ALL_OVER if holds.even else _EVENNESS
+        colours, held = holds.colours, holds.vertices
+        self.colours = np.empty((0, 3), dtype=np.uint8) if colours is None else colours.astype(np.uint8)
+        self.held = np.empty(0, dtype=np.uint8) if held is None else held.astype(np.uint8)
+        self.log = np.empty((self.n_v if keep_log else 0, 2), dtype=np.int32)
+        self.places = np.empty((len(self.log), 3))
+        self.dies = np.full(self.n_f if keep_log else 0, np.iinfo(np.int32).max, dtype=np.int32)
+        self.counter = np.zeros(1, dtype=np.int64)
+
+    def _shared(self) -> tuple:
+        """What passes and queue are both given."""
+        return (
+            self.P, self.Q, self.faces, self.twins, self.out_of, self.stamp, self.marks, self.cost, self.source,
+            self.rims, self.evenness, self.held, self.colours, self.names, self.parent, self.log, self.places,
+            self.dies, self.counter,
+        )  # fmt: skip
+
+    def squeeze(self) -> None:
+        """Close the gaps that collapses have left."""
+        n_v, n_f = self.n_v, self.n_f
+        n_v, n_f = _squeeze(
+            self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.source, self.names, self.held,
+            self.colours, self.parent, np.empty(n_v, dtype=np.int32), np.empty(n_f, dtype=np.int32),
+        )  # fmt: skip
+        self.n_v, self.n_f = n_v, n_f
+        for name in ("P", "Q", "out_of", "source", "names", "stamp", "held", "colours"):
+            setattr(self, name, getattr(self, name)[:n_v])
+        self.faces, self.twins = self.faces[:n_f], self.twins[: 3 * n_f]
+        self.cost, self.parent = self.cost[: 3 * n_f], self.parent[:n_f]
+
+    def reduce(self, target: int, progress: Progress) -> int:
+        """Collapse down to a number of triangles; returns how many are left."""
+        live = self.n_f
+        queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
+        state = progress.step("Reducing", max(1, live - target))
+        _quadrics(self.P, self.faces, self.twins, _RIM_WEIGHT, self.Q, self.out_of, state)
+        progress.check()
+        given = self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours, state
+        in_chunks(lambda begin, end: _price_all(*given, begin, end), len(self.twins), 300_000)
+        sample = np.empty(40000, dtype=np.float32)
+        stalled = 0
+        while live > max(queue_from, target) and stalled < 30:
+            progress.check()
+            n = _sample_costs(self.faces, self.twins, self.cost, max(1, len(self.twins) // 60000) | 1, sample)
+            if n == 0:
+                break
+            threshold = np.float32(np.quantile(sample[:n], _PASS_SHARE))
+            before = live
+            live = _pass(*self._shared(), threshold, live, max(int(queue_from), target), state)
+            stalled = stalled + 1 if before - live < 0.002 * before else 0
+            if live < 0.7 * self.n_f:
+                self.squeeze()
+        progress.check()
+        if live > target:
+            self.squeeze()
+            live = _queue(*self._shared(), live, target, state)
+            progress.check()
+        return live
 
 
 def collapse_to(
@@ -506,9 +672,9 @@ def collapse_to(
     faces: np.ndarray,
     twins: np.ndarray,
     target: int,
-    hold_rim: bool,
+    holds: Holds,
     progress: Progress,
-) -> Collapsed:
+) -> Level:
     """Reduce a mesh to a number of triangles.
 
     Parameters
@@ -519,58 +685,37 @@ def collapse_to(
     twins : ndarray of int32, shape (3 F,)
     target : int
         Triangles wanted; more are left where no collapse is sound.
-    hold_rim : bool
-        Leave open edges exactly as they are.
+    holds : Holds
     progress : Progress
 
     Raises
     ------
+    BadInput
+        When an edge is tangled.
     Cancelled
     """
-    if (twins < -1).any():
-        raise BadInput("tangled edges cannot be reduced; mend them first")
-    origin = 0.5 * (vertices.min(axis=0) + vertices.max(axis=0))
-    P = vertices - origin
-    faces, twins = faces.copy(), twins.copy()
-    Q = np.zeros((len(P), 10))
-    out_of = np.full(len(P), -1, dtype=np.int32)
-    stamp = np.zeros(len(P), dtype=np.int64)
-    marks = np.zeros(1, dtype=np.int64)
-    cost = np.zeros(len(twins), dtype=np.float32)
-    source = np.arange(len(P), dtype=np.int32)
-    parent = np.arange(len(faces), dtype=np.int32)
-    state = progress.step("Reducing", max(1, len(faces) - target))
-    _quadrics(P, faces, twins, _RIM_WEIGHT, Q, out_of)
-    _price_all(P, Q, faces, twins, out_of, cost, state)
-    live = len(faces)
-    n_v, n_f = len(P), len(faces)
-    hold = bool(hold_rim)
+    work = _Work(vertices, faces, twins, holds, keep_log=False)
+    work.reduce(target, progress)
+    work.squeeze()
+    _shift_back(work.names, work.P, vertices, work.origin)
+    return Level(work.P.copy(), work.faces.copy(), work.source.copy(), work.parent.copy())
 
-    def squeeze() -> None:
-        nonlocal P, Q, faces, twins, out_of, cost, source, parent, stamp, n_v, n_f
-        n_v, n_f = _squeeze(
-            P, Q, faces, twins, out_of, cost, source, parent,
-            np.empty(n_v, dtype=np.int32), np.empty(n_f, dtype=np.int32),
-        )  # fmt: skip
-        P, Q, out_of, source, stamp = P[:n_v], Q[:n_v], out_of[:n_v], source[:n_v], stamp[:n_v]
-        faces, twins, cost, parent = faces[:n_f], twins[: 3 * n_f], cost[: 3 * n_f], parent[:n_f]
 
-    sample = np.empty(40000, dtype=np.float32)
-    stalled = 0
-    while live > 2 * target and stalled < 30:
-        progress.check()
-        n = _sample_costs(faces, twins, cost, max(1, len(twins) // 60000) | 1, sample)
-        if n == 0:
-            break
-        threshold = np.float32(np.quantile(sample[:n], _PASS_SHARE))
-        before = live
-        live = _pass(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold, threshold, live, 2 * target, state)
-        stalled = stalled + 1 if before - live < 0.002 * before else 0
-        if live < 0.7 * n_f:
-            squeeze()
-    progress.check()
-    squeeze()
-    live = _queue(P, Q, faces, twins, out_of, stamp, marks, cost, source, hold, live, target, state)
-    progress.check()
-    squeeze()
-    return Collapsed(P + origin, faces.copy(), source.copy(), parent.copy())
+def record_collapses(
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    twins: np.ndarray,
+    holds: Holds,
+    progress: Progress,
+    fewest: int = 300,
+) -> Record:
+    """Reduce a mesh as far as `fewest` triangles and record how, so that any level can be rebuilt.
+
+    Parameters are those of `collapse_to`; the record's level of n triangles is what that gives for n.
+    """
+    work = _Work(vertices, faces, twins, holds, keep_log=True)
+    work.reduce(min(fewest, len(faces)), progress)
+    count = int(work.counter[0])
+    log, places = work.log[:count].copy(), work.places[:count].copy()
+    _shift_back(log[:, 0].copy(), places, vertices, work.origin)
+    return Record(vertices, faces, log, places, work.dies)

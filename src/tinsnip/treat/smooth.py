@@ -1,0 +1,111 @@
+"""Smooth: noise is taken off, the part keeps its size."""
+
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.kernels import kernel
+from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.threads import in_chunks
+from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+
+__all__ = ["Smooth"]
+
+_PASS_BAND = 0.1
+"""Waves longer than this frequency are left alone; the second step follows from it (Taubin 1995, eq. 8)."""
+
+
+@kernel
+def _count_neighbours(faces, twins, starts, on_rim):
+    for f in range(faces.shape[0]):
+        for k in range(3):
+            a, b = faces[f, k], faces[f, (k + 1) % 3]
+            starts[a + 1] += 1
+            if twins[3 * f + k] < 0:
+                starts[b + 1] += 1
+                on_rim[a] = True
+                on_rim[b] = True
+    for v in range(starts.shape[0] - 1):
+        starts[v + 1] += starts[v]
+
+
+@kernel
+def _fill_neighbours(faces, twins, starts, filled, out):
+    for f in range(faces.shape[0]):
+        for k in range(3):
+            a, b = faces[f, k], faces[f, (k + 1) % 3]
+            out[starts[a] + filled[a]] = b
+            filled[a] += 1
+            if twins[3 * f + k] < 0:  # an edge with a twin gives the way back by that
+                out[starts[b] + filled[b]] = a
+                filled[b] += 1
+
+
+@kernel
+def _step(places, starts, neighbours, still, share, out, begin, end):
+    for v in range(begin, end):
+        count = starts[v + 1] - starts[v]
+        x, y, z = places[v, 0], places[v, 1], places[v, 2]
+        if count > 0 and not still[v]:
+            sx, sy, sz = 0.0, 0.0, 0.0
+            for i in range(starts[v], starts[v + 1]):
+                w = neighbours[i]
+                sx += places[w, 0]
+                sy += places[w, 1]
+                sz += places[w, 2]
+            x += share * (sx / count - x)
+            y += share * (sy / count - y)
+            z += share * (sz / count - z)
+        out[v, 0], out[v, 1], out[v, 2] = x, y, z
+
+
+class Smooth(Treatment):
+    """Take noise off without shrinking the part (Taubin 1995): each step inward is followed by one outward.
+
+    Open edges, and edges that are tangled, stay where they are.
+    """
+
+    name: ClassVar[str] = "smooth"
+    title: ClassVar[str] = "Smooth"
+
+    iterations: int = Field(10, ge=1, le=500, description="how often a vertex is drawn in and let out again")
+    strength: float = Field(0.5, gt=0, le=0.7, description="how far towards its neighbours' middle at a time, share")
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Smooth the mesh; the same triangles over moved vertices."""
+        if len(mesh.faces) == 0:
+            return Outcome(mesh, "Nothing to smooth", {"largest_mm": 0.0})
+        state = context.progress.step("Smoothing", 2 * self.iterations)
+        count = len(mesh.vertices)
+        starts = np.zeros(count + 1, dtype=np.int32)
+        still = np.zeros(count, dtype=np.bool_)
+        _count_neighbours(mesh.faces, mesh.twins, starts, still)
+        neighbours = np.empty(starts[-1], dtype=np.int32)
+        _fill_neighbours(mesh.faces, mesh.twins, starts, np.zeros(count, dtype=np.int32), neighbours)
+        back = self.strength / (_PASS_BAND * self.strength - 1.0)
+        origin = mesh.box.mean(axis=0)
+        now = mesh.vertices - origin
+        other = np.empty_like(now)
+        for i in range(2 * self.iterations):
+            share = self.strength if i % 2 == 0 else back
+
+            def work(begin: int, end: int, now=now, other=other, share=share) -> None:
+                _step(now, starts, neighbours, still, share, other, begin, end)
+
+            in_chunks(work, count, 100_000)
+            context.progress.check()
+            state[1] = i + 1
+            now, other = other, now
+        now += origin
+        unmoved = still | (starts[1:] == starts[:-1])
+        now[unmoved] = mesh.vertices[unmoved]
+        moved = (now != mesh.vertices).any(axis=1)
+        if not moved.any():
+            return Outcome(mesh, "Nothing to smooth: every vertex is on an open edge", {"largest_mm": 0.0})
+        largest = float(np.sqrt(((now - mesh.vertices) ** 2).sum(axis=1).max()))
+        touched = moved[mesh.faces].any(axis=1)
+        provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
+        smoothed = mesh.moved(now, provenance)
+        text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {largest:.3g} mm at most"
+        return Outcome(smoothed, text, {"largest_mm": largest, "iterations": self.iterations})
