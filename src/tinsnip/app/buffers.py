@@ -8,11 +8,14 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.mesh.proxy import light_proxy
 from tinsnip.progress import Progress
+from tinsnip.survey import Examination
 
-__all__ = ["ViewBuffers", "make_buffers", "marked"]
+__all__ = ["VOID", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks"]
+
+STRAY, VOID = 1, 3
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class ViewBuffers:
     """Arrays for one mesh; positions are relative to `origin`."""
 
@@ -20,21 +23,32 @@ class ViewBuffers:
     origin: np.ndarray
     places: np.ndarray  # float32 (V, 3)
     normals: np.ndarray  # float16 (V, 4)
-    colours: np.ndarray  # uint8 (V, 4), alpha: role
+    colours: np.ndarray  # uint8 (V, 4)
     faces: np.ndarray  # int32 (F, 3)
     proxy: np.ndarray  # int32 (P, 3): a light stand-in over the same vertices
+    proxy_source: np.ndarray | None  # int32 (P,): the triangle each of its triangles was; None: the same ones
 
 
-def marked(mesh: Mesh, base: np.ndarray, shell_role: np.ndarray | None) -> np.ndarray:
-    """Colours with the role of each vertex's shell in the alpha channel."""
-    colours = base.copy()
-    colours[:, 3] = 0
-    if shell_role is not None and shell_role.any():
-        role = shell_role[mesh.shells.label]
-        for k in range(3):
-            some = role > 0
-            colours[mesh.faces[some, k], 3] = role[some]
-    return colours
+@dataclass(frozen=True, eq=False)
+class ViewMarks:
+    """What the shells of a mesh are: a role for each vertex (None: all main), and the triangles of voids."""
+
+    mesh: Mesh
+    roles: np.ndarray | None
+    voids: np.ndarray
+
+
+def make_marks(examination: Examination) -> ViewMarks:
+    """The marks of what was found."""
+    mesh, roles = examination.mesh, examination.roles
+    of_shell = np.where(roles.void, VOID, np.where(roles.crumb | roles.chunk, STRAY, 0)).astype(np.uint8)
+    if not of_shell.any():
+        return ViewMarks(mesh, None, mesh.faces[:0])
+    of_face = of_shell[mesh.shells.label]
+    some = np.flatnonzero(of_face)
+    marks = np.zeros(len(mesh.vertices), dtype=np.uint8)
+    marks[mesh.faces[some].ravel()] = np.repeat(of_face[some], 3)
+    return ViewMarks(mesh, marks, mesh.faces[of_face == VOID])
 
 
 def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
@@ -48,7 +62,6 @@ def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     colours = np.full((len(places), 4), 190, dtype=np.uint8)
     if mesh.colour is not None:
         colours[:, :3] = mesh.colour
-    colours[:, 3] = 0
-    proxy = light_proxy(places, mesh.faces)
+    proxy, source = light_proxy(places, mesh.faces)
     progress.check()
-    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
+    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy, source)

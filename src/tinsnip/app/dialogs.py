@@ -40,6 +40,7 @@ class HelpSheet(QDialog):
                 shortest += [(f"*{title}", ""), *rows, ("", "")]
         drags = [(f"drag {drag}", settings.meaning(drag)) for drag in DRAGS if settings.meaning(drag) != "nothing"]
         drags += [("wheel", "zoom to the pointer"), ("click a tag or row", "go there"), ("Space + drag", "turn")]
+        drags += [("hold S", "swap raw and now"), ("click, in Deviation", "read and pin a value")]
         drags += [("arrow keys in the view", "turn"), ("Alt + underlined letter", "a tray's button")]
         min(columns, key=len).extend([("*In the view", ""), *drags])
         for c, rows in enumerate(columns):

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.panels import Panel
 from tinsnip.app.session import Session
-from tinsnip.app.ticket import grouped
+from tinsnip.app.texts import grouped
 from tinsnip.app.viewport import Viewport
 from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand import flat_round

@@ -11,10 +11,11 @@ from tinsnip.app.camera import Camera
 from tinsnip.app.findinglist import size_text
 from tinsnip.app.session import Session
 from tinsnip.app.snipplan import SnipPlan
+from tinsnip.app.texts import grouped
 from tinsnip.app.theme import mono_font
 from tinsnip.survey import Finding, Kind
 
-__all__ = ["Overlay", "Tab"]
+__all__ = ["Overlay", "Pin", "Tab"]
 
 _MOST_TAGS = 14
 _DIAL = 54.0
@@ -26,6 +27,13 @@ class Tab(NamedTuple):
     name: str
     at: QPointF
     half: float
+
+
+class Pin(NamedTuple):
+    """A reading pinned to a point of the surface."""
+
+    place: np.ndarray
+    text: str
 
 
 class Overlay(QWidget):
@@ -40,6 +48,7 @@ class Overlay(QWidget):
         self.hovered: Finding | None = None
         self.clicked_points: list[np.ndarray] = []
         self.hint = ""
+        self.pins: list[Pin] = []
         self.shows_turn = False
         self.turned = np.eye(3)
         self.tags: list[tuple[QRectF, Finding]] = []
@@ -153,6 +162,8 @@ class Overlay(QWidget):
             painter.setPen(QPen(QColor("#fff6d8"), 2))
             painter.drawEllipse(QPointF(x, y), 5, 5)
         self._draw_scale(painter)
+        self._draw_pins(painter)
+        self._draw_wipe(painter)
         if self.hint:
             self._label(painter, QPointF(14, 14), self.hint, dark=True)
 
@@ -165,6 +176,46 @@ class Overlay(QWidget):
         painter.setPen(QColor("#f1eee8") if dark else QColor("#1d1b17"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         return box
+
+    def _draw_pins(self, painter: QPainter) -> None:
+        """Readings, each at its point."""
+        painter.setFont(mono_font(self.font().pointSizeF() * 0.88, bold=True))
+        for pin in self.pins:
+            x, y, _ = self.camera.project(pin.place)[0]
+            painter.setPen(QPen(QColor("#1d2023"), 1))
+            painter.drawLine(QPointF(x, y), QPointF(x + 16, y - 16))
+            painter.setBrush(QColor("#fbf8f0"))
+            painter.drawEllipse(QPointF(x, y), 3, 3)
+            self._label(painter, QPointF(x + 14, y - 34), pin.text)
+
+    def _draw_wipe(self, painter: QPainter) -> None:
+        """The divider between raw and now, and what each side shows."""
+        view = self.parent()
+        if view.shows == "now" or self.session.job.piece is None:
+            return
+        painter.setFont(mono_font(self.font().pointSizeF() * 0.88, bold=True))
+        shown = self.session.mesh if self.session.level is None else self.session.level.outcome.mesh
+        raw = f"RAW {grouped(len(self.session.job.piece.raw.faces))}"
+        now = f"NOW {grouped(len(shown.faces))}"
+        width = QFontMetricsF(painter.font()).horizontalAdvance(raw) + 14
+        if view.shows == "raw":
+            self._label(painter, QPointF(0.5 * (self.width() - width), 10), raw)
+            return
+        x = view.wipe_at * self.width()
+        for colour, thick in ((QColor(20, 22, 24, 150), 5.0), (QColor("#fbf8f0"), 2.0)):
+            painter.setPen(QPen(colour, thick))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        self._label(painter, QPointF(x - width - 8, 10), raw)
+        self._label(painter, QPointF(x + 8, 10), now)
+        grip = QRectF(x - 14, 0.72 * self.height() - 13, 28, 26)
+        painter.setPen(QPen(QColor("#1d2023"), 1))
+        painter.setBrush(QColor("#fbf8f0"))
+        painter.drawRoundedRect(grip, 4, 4)
+        painter.setPen(QPen(QColor("#1d1b17"), 1.6))
+        for sign in (-1, 1):
+            tip = QPointF(x + sign * 9, grip.center().y())
+            painter.drawLine(QPointF(x + sign * 2, tip.y()), tip)
+            painter.drawPolyline([tip + QPointF(-sign * 4, -4), tip, tip + QPointF(-sign * 4, 4)])
 
     def _draw_tags(self, painter: QPainter) -> None:
         """Paper tags of the largest findings, moved apart, each with a line to its place."""

@@ -1,21 +1,38 @@
-"""What is drawn of the job: surface, lines, previews; with moderngl, GL 3.3 core."""
+"""What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
 
+from dataclasses import dataclass, field
 from importlib import resources
 
 import moderngl
 import numpy as np
 
-from tinsnip.app.buffers import ViewBuffers
+from tinsnip.app.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.camera import Camera
+from tinsnip.app.surface import Surface
 
-__all__ = ["Scene"]
+__all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
 
 _SLICE = 240_000
-_SURFACE = (("3f4", "place"), ("4f2", "normal"), ("4f1", "colour"))
+_LOAD = 24_000_000
+"""Bytes brought over in one go: some 10 ms."""
+_PATCH = (("3f4", "place"), ("4f2", "normal"), ("4f1", "colour"))
+LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
+"""Ways to paint the surface."""
 
 
 def _source(name: str) -> str:
     return (resources.files("tinsnip.app") / "shaders" / name).read_text("utf-8")
+
+
+@dataclass
+class _Layer:
+    """A surface as it is drawn now: how it has been moved, within which pixels, and painted how."""
+
+    surface: Surface
+    frame: np.ndarray = field(default_factory=lambda: np.eye(4))
+    scissor: tuple[int, int, int, int] | None = None
+    look: int = TIN
+    is_now: bool = True
 
 
 class Scene:
@@ -24,15 +41,14 @@ class Scene:
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
         self.surface = context.program(_source("surface.vert.glsl"), _source("surface.frag.glsl"))
+        self.surface["kinds"].value = 0
         self.line = context.program(_source("line.vert.glsl"), _source("line.frag.glsl"))
         self.origin = np.zeros(3)
-        self.triangles = 0
-        self.proxy_triangles = 0
-        self._buffers: list[moderngl.Buffer] = []
-        self._colours: moderngl.Buffer | None = None
-        self._full: moderngl.VertexArray | None = None
-        self._proxy: moderngl.VertexArray | None = None
-        self._voids: moderngl.VertexArray | None = None
+        self.now: Surface | None = None
+        self.next: Surface | None = None
+        self.level: Surface | None = None
+        self.raw: Surface | None = None
+        self.raw_frame = np.eye(4)
         self._patch: moderngl.VertexArray | None = None
         self._patch_buffers: list[moderngl.Buffer] = []
         self._lines: list[tuple[moderngl.VertexArray, int, dict]] = []
@@ -40,61 +56,98 @@ class Scene:
         self._stage: moderngl.Framebuffer | None = None
         self.stage_done = 0
         self._stage_whole = False
-        self.scan_colour = False
+        self.look = TIN
+        self.limit = 1.0
+        self.shows = "now"
+        self.wipe_at = 0.5
         self.waste: tuple[np.ndarray, float] | None = None
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
-        self._others: list[tuple[moderngl.VertexArray, np.ndarray]] = []
-        self._other_buffers: list[moderngl.Buffer] = []
+        self._others: list[Surface] = []
+
+    # ---- what there is
 
     def set_mesh(self, buffers: ViewBuffers) -> None:
-        """Take a mesh over to the card."""
-        self._release(self._buffers, self._full, self._proxy, self._voids)
+        """Begin to take a mesh over to the card; what was there is drawn until it has come."""
+        self._drop("next")
+        self.next = Surface(self.context, self.surface, buffers)
+
+    def set_level(self, buffers: ViewBuffers | None) -> None:
+        """Show a level of a reduction in place of the present mesh; None: no more."""
+        self._drop("level")
+        if buffers is not None:
+            self.level = Surface(self.context, self.surface, buffers)
+        self.stage_done = 0
+
+    def set_raw(self, buffers: ViewBuffers | None, frame: np.ndarray) -> None:
+        """The raw scan, and what has moved it since; None: not wanted now."""
+        self.raw_frame = frame
+        if buffers is None:
+            self._drop("raw")
+        elif self.raw is None or self.raw.buffers is not buffers:
+            self._drop("raw")
+            self.raw = Surface(self.context, self.surface, buffers)
+        self.stage_done = 0
+
+    def _drop(self, name: str) -> None:
+        old = getattr(self, name)
+        if old is not None:
+            old.release()
+            setattr(self, name, None)
+
+    def load(self) -> bool:
+        """Bring some more of what is awaited over; True when something new can be shown."""
+        for surface in (self.next, self.level, self.raw, *self._others):
+            if surface is not None and not surface.is_ready:
+                was_light = surface.is_light_ready
+                surface.load(_LOAD)
+                news = surface.is_ready or (surface.is_light_ready and not was_light)
+                if surface is self.next and surface.is_light_ready:
+                    self._take_next()
+                return news
+        if self.next is not None:
+            self._take_next()
+            return True
+        if self.now is not None and not self.now.is_ready:
+            return self.now.load(_LOAD)
+        return False
+
+    def _take_next(self) -> None:
+        self._drop("now")
         self.set_lines([])
         self.set_patch(None, None)
-        context = self.context
-        self.origin = buffers.origin
-        self.triangles, self.proxy_triangles = len(buffers.faces), len(buffers.proxy)
-        self._full = self._proxy = self._voids = None
-        self._buffers = []
-        if not self.triangles:
-            return
-        places, normals = context.buffer(buffers.places), context.buffer(buffers.normals)
-        self._colours = context.buffer(buffers.colours)
-        faces = context.buffer(buffers.faces)
-        proxy = faces if buffers.proxy is buffers.faces else context.buffer(buffers.proxy)
-        self._attributes = [(b, *layout) for b, layout in zip((places, normals, self._colours), _SURFACE, strict=True)]
-        self._full = context.vertex_array(self.surface, self._attributes, faces)
-        self._proxy = context.vertex_array(self.surface, self._attributes, proxy)
-        self._buffers = [places, normals, self._colours, faces] + ([proxy] if proxy is not faces else [])
+        self.now, self.next = self.next, None
+        self.origin = self.now.origin
         self.stage_done = 0
+
+    @property
+    def is_loading(self) -> bool:
+        """Something is still on its way to the card."""
+        own = (self.now, self.level, self.raw, *self._others)
+        return self.next is not None or any(s is not None and not s.is_ready for s in own)
+
+    @property
+    def triangles(self) -> int:
+        """Triangles of everything that is shown whole."""
+        return sum(layer.surface.triangles for layer in self._layers(None))
+
+    def clear_mesh(self) -> None:
+        """Nothing is open."""
+        for name in ("now", "next", "level", "raw"):
+            self._drop(name)
 
     def set_others(self, others: list[ViewBuffers]) -> None:
         """Further pieces, drawn by their light stand-ins."""
-        self._release(self._other_buffers, *(array for array, _ in self._others))
-        self._others, self._other_buffers = [], []
-        for other in others:
-            if len(other.proxy) == 0:
-                continue
-            data = [self.context.buffer(a) for a in (other.places, other.normals, other.colours)]
-            index = self.context.buffer(np.ascontiguousarray(other.proxy))
-            layout = [(b, *form) for b, form in zip(data, _SURFACE, strict=True)]
-            self._others.append((self.context.vertex_array(self.surface, layout, index), other.origin))
-            self._other_buffers += [*data, index]
+        kept = {id(s.buffers): s for s in self._others}
+        self._others = [kept.pop(id(b), None) or Surface(self.context, self.surface, b) for b in others if len(b.proxy)]
+        for gone in kept.values():
+            gone.release()
         self.stage_done = 0
 
-    def set_roles(self, colours: np.ndarray, void_faces: np.ndarray) -> None:
-        """Replace the colours (their alpha says what a shell is), and tell which triangles are voids."""
-        if self._colours is None or self._full is None:
-            return
-        self._colours.write(colours)
-        if self._voids is not None:
-            self._voids.release()
-            self._voids = None
-        if len(void_faces):
-            index = self.context.buffer(np.ascontiguousarray(void_faces))
-            self._buffers.append(index)
-            self._voids = self.context.vertex_array(self.surface, self._attributes, index)
-        self.stage_done = 0
+    def set_marks(self, marks: ViewMarks, shine: bool) -> None:
+        """Tell what the shells are; voids shine through the part where wanted."""
+        if self.now is not None and self.now.buffers.mesh is marks.mesh:
+            self.now.set_roles(marks.roles, marks.voids if shine else marks.voids[:0])
+            self.stage_done = 0
 
     def set_patch(self, corners: np.ndarray | None, normals: np.ndarray | None) -> None:
         """Show made triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more."""
@@ -108,9 +161,10 @@ class Scene:
             (corners - self.origin).astype(np.float32),
             wide,
             np.zeros((len(corners), 4), dtype=np.uint8),
+            np.zeros(len(corners), dtype=np.uint8),
         )
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
-        layout = [(b, *form) for b, form in zip(self._patch_buffers, _SURFACE, strict=True)]
+        layout = [(b, *form) for b, form in zip(self._patch_buffers, (*_PATCH, ("1u1", "role")), strict=True)]
         self._patch = self.context.vertex_array(self.surface, layout)
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
@@ -138,45 +192,87 @@ class Scene:
             if thing is not None:
                 thing.release()
 
-    def _aim(self, camera: Camera) -> None:
-        clip, view = camera.to_clip(self.origin), camera.frame()
-        if self.turn is not None:  # a turn being tried out: the part is drawn turned, and nothing is changed
+    # ---- drawing
+
+    def _layers(self, size: tuple[int, int] | None) -> list[_Layer]:
+        """What is drawn, and within which part of a target of some size."""
+        now = self.level if self.level is not None and self.level.is_light_ready else self.now
+        here = _Layer(now, look=self.look) if now is not None else None
+        raw = self.raw if self.raw is not None and self.raw.is_light_ready else None
+        colour = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
+        there = _Layer(raw, self.raw_frame, look=colour, is_now=False) if raw is not None else None
+        if self.shows == "raw" and there is not None:
+            return [there]
+        if self.shows == "wipe" and there is not None and here is not None:
+            if size is not None:
+                x = round(self.wipe_at * size[0])
+                there.scissor, here.scissor = (0, 0, x, size[1]), (x, 0, size[0] - x, size[1])
+            return [there, here]
+        return [here] if here is not None else []
+
+    def _aim(self, camera: Camera, layer: _Layer | None) -> None:
+        """Set everything that the shaders need for a layer; None: for what stands with the present mesh."""
+        origin = self.origin if layer is None else layer.surface.origin
+        linear = np.eye(3)
+        if layer is not None and not layer.is_now:
+            linear = layer.frame[:3, :3]
+            origin = linear @ origin + layer.frame[:3, 3]
+        matrix = np.eye(4)
+        matrix[:3, :3] = linear
+        if self.turn is not None and (layer is None or layer.is_now):
+            # a turn being tried out: the part is drawn turned, and nothing is changed
             linear, pivot = self.turn
-            matrix = np.eye(4)
             matrix[:3, :3] = linear
-            local = pivot - self.origin
+            local = pivot - origin
             matrix[:3, 3] = local - linear @ local
-            clip, view = clip @ matrix, view @ linear
-        self.surface["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
-        self.surface["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
-        self.surface["scan_colour"].value = self.scan_colour
-        self.surface["only_void"].value = False
-        self.surface["patch_preview"].value = False
-        self.surface["has_plane"].value = self.waste is not None
+        clip, view = camera.to_clip(origin) @ matrix, camera.frame() @ linear
+        program = self.surface
+        program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
+        program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
+        look = TIN if layer is None else layer.look
+        if layer is not None:
+            if look == PROVENANCE:
+                layer.surface.set_provenance()
+            if look == DEVIATION and not layer.surface.has_values:
+                look = TIN
+        program["look"].value = look
+        program["limit"].value = max(self.limit, 1e-30)
+        program["only_void"].value = False
+        program["patch_preview"].value = False
+        program["first_triangle"].value = 0
+        program["has_kinds"].value = False
+        program["has_plane"].value = self.waste is not None and (layer is None or layer.is_now)
         if self.waste is not None:
             normal, offset = self.waste
-            self.surface["plane"].value = (*normal, offset - float(normal @ self.origin))
-        self.line["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
+            program["plane"].value = (*normal, offset - float(normal @ origin))
+        self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
 
     def _clear(self, target: moderngl.Framebuffer) -> None:
         target.use()
+        target.scissor = None
         self.context.viewport = (0, 0, *target.size)
         self.context.enable_only(moderngl.DEPTH_TEST)
         target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
 
     def draw_light(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
-        """Draw the proxy straight to the screen, for a moving view."""
+        """Draw the stand-ins straight to the screen, for a moving view."""
         self._clear(target)
-        if self._proxy is not None:
-            self._aim(camera)
-            self._proxy.render(moderngl.TRIANGLES)
+        for layer in self._layers(target.size):
+            target.scissor = layer.scissor
+            self._aim(camera, layer)
+            layer.surface.draw_light()
+        target.scissor = None
         self._finish(target, camera, ratio)
 
     def draw_slice(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> bool:
         """Draw a slice more of the full mesh behind the scenes; show it once whole. True when it is."""
-        if self._full is None:
+        layers = self._layers(target.size)
+        if not layers:
             self._clear(target)
             return True
+        if any(not layer.surface.is_ready for layer in layers):
+            self.draw_light(target, camera, ratio)
+            return False
         if self._stage is None or self._stage.size != target.size:
             if self._stage is not None:
                 self._stage.release()
@@ -188,16 +284,26 @@ class Scene:
         if self.stage_done == 0:
             self._clear(self._stage)
             self._stage_whole = False
-        if self.stage_done < self.triangles:
+        total = sum(layer.surface.triangles for layer in layers)
+        budget, begun = _SLICE, 0
+        if self.stage_done < total:
             self._stage.use()
             self.context.viewport = (0, 0, *self._stage.size)
             self.context.enable_only(moderngl.DEPTH_TEST)
-            self._aim(camera)
-            count = min(_SLICE, self.triangles - self.stage_done)
-            self._full.render(moderngl.TRIANGLES, vertices=3 * count, first=3 * self.stage_done)
-            self.stage_done += count
+            for layer in layers:
+                own = layer.surface.triangles
+                first = self.stage_done - begun
+                if 0 <= first < own and budget > 0:
+                    count = min(budget, own - first)
+                    self._stage.scissor = layer.scissor
+                    self._aim(camera, layer)
+                    layer.surface.draw_full(first, count)
+                    self.stage_done += count
+                    budget -= count
+                begun += own
+            self._stage.scissor = None
             self.context.finish()
-        if self.stage_done < self.triangles:
+        if self.stage_done < total:
             return False
         if not self._stage_whole:
             self._finish(self._stage, camera, ratio)
@@ -209,25 +315,26 @@ class Scene:
         """Patches, voids that shine through, and lines, on top of the surface."""
         target.use()
         self.context.viewport = (0, 0, *target.size)
-        self._aim(camera)
         self.context.enable_only(moderngl.DEPTH_TEST)
-        if self._others:
-            self.surface["has_plane"].value = False
-            for array, origin in self._others:
-                clip = camera.to_clip(origin)
-                self.surface["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
-                self.surface["to_view"].write(np.ascontiguousarray(camera.frame().T, dtype=np.float32))
-                array.render(moderngl.TRIANGLES)
-            self._aim(camera)
+        for other in self._others:
+            if other.is_light_ready:
+                self._aim(camera, _Layer(other, look=SCAN_COLOUR if self.look == SCAN_COLOUR else TIN, is_now=False))
+                other.draw_light()
+        if self.shows == "raw" or self.level is not None:
+            return  # lines and previews belong to the present mesh
+        if self.shows == "wipe":
+            x = round(self.wipe_at * target.size[0])
+            target.scissor = (x, 0, target.size[0] - x, target.size[1])
+        self._aim(camera, None)
         if self._patch is not None:
             self.surface["patch_preview"].value = True
             self.surface["has_plane"].value = False
             self._patch.render(moderngl.TRIANGLES)
             self.surface["patch_preview"].value = False
-        if self._voids is not None:
+        if self.now is not None and self.now.is_light_ready:
             self.surface["only_void"].value = True
             self.context.enable_only(moderngl.NOTHING)
-            self._voids.render(moderngl.TRIANGLES)
+            self.now.draw_voids()
             self.surface["only_void"].value = False
             self.context.enable_only(moderngl.DEPTH_TEST)
         if self._lines:
@@ -240,3 +347,4 @@ class Scene:
             self.line["share"].value = style["share"]
             self.line["width"].value = style["width"] * ratio
             array.render(moderngl.TRIANGLE_STRIP, vertices=4, instances=count)
+        target.scissor = None

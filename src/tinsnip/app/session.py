@@ -11,16 +11,22 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.buffers import ViewBuffers, make_buffers
+from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks
 from tinsnip.app.worker import Task, start
 from tinsnip.formats import UNITS, Scan, read_scan
 from tinsnip.job import Job, release
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, examine
-from tinsnip.treat import Context, Outcome, Treatment
+from tinsnip.survey.deviation import Deviation, FromRaw, deviation_from_raw, largest_deviation, signed_distance
+from tinsnip.treat import Context, Outcome, Reduce, Treatment
+from tinsnip.treat.curve import Curve
+from tinsnip.treat.record import Record
 
 __all__ = ["STATIONS", "Preview", "Session"]
+
+_VIEW_MEMORY = 500_000_000
+"""Bytes of buffers kept for meshes that may be shown again."""
 
 STATIONS = ("Intake", "Stand", "Trim", "Strays", "Holes", "Surface", "Reduce", "Solid", "Release")
 
@@ -33,6 +39,28 @@ class Preview:
     before: Mesh
     outcome: Outcome
     seconds: float
+
+
+@dataclass(frozen=True, eq=False)
+class Study:
+    """One reduction carried all the way and recorded, and what its levels cost."""
+
+    mesh: Mesh
+    options: Reduce
+    record: Record
+    curve: Curve
+
+
+@dataclass(frozen=True, eq=False)
+class LevelView:
+    """A level of a study as it is shown; the exact figures follow a moment later."""
+
+    treatment: Reduce
+    before: Mesh
+    outcome: Outcome
+    buffers: ViewBuffers
+    measured: Deviation | None = None
+    from_raw: FromRaw | None = None
 
 
 class Session(QObject):
@@ -55,6 +83,10 @@ class Session(QObject):
     reframed = Signal()
     pieces_changed = Signal()
     others_changed = Signal()
+    studied = Signal()
+    level_changed = Signal()
+    from_raw_changed = Signal()
+    raw_ready = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -66,9 +98,15 @@ class Session(QObject):
         self.busy: Task | None = None
         self.busy_title = ""
         self.last_release: tuple[Path, Mesh, Examination] | None = None
+        self.study: Study | None = None
+        self.level: LevelView | None = None
+        self.from_raw: FromRaw | None = None
+        self.marks: ViewMarks | None = None
         self._background: dict[str, Task] = {}
+        self._to_follow: dict[str, Callable[[], None]] = {}
         self._buffers: dict[int, ViewBuffers] = {}
-        self._examinations: dict[int, Examination] = {}
+        self._examinations: dict[int, tuple[Examination, ViewMarks]] = {}
+        self._from_raws: dict[int, FromRaw] = {}
 
     @property
     def mesh(self) -> Mesh | None:
@@ -93,8 +131,8 @@ class Session(QObject):
             if not add:
                 self.job = Job()
                 self.last_release = None
-                self._buffers.clear()
-                self._examinations.clear()
+                for known in (self._buffers, self._examinations, self._from_raws):
+                    known.clear()
             for scan in scans:
                 self.job.open(scan)
             self.set_station(0)
@@ -277,10 +315,104 @@ class Session(QObject):
 
         self._behind("preview", lambda p: treatment.apply(mesh, Context(p, raw)), done)
 
+    def _latest(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """As `_behind`, but what is under way is finished first, and only the newest request then follows."""
+        if name in self._background:
+            self._to_follow[name] = lambda: self._latest(name, work, done)
+            return
+
+        def finished(result: object) -> None:
+            done(result)
+            following = self._to_follow.pop(name, None)
+            if following is not None:
+                following()
+
+        self._behind(name, work, finished)
+
+    def ask_study(self, options: Reduce) -> None:
+        """Work out all levels of a reduction behind the scenes, with the options given; its goal does not matter."""
+        mesh, known = self.mesh, self.study
+        if mesh is None or "study" in self._background:
+            return
+        if known is not None and known.mesh is mesh and known.options.same_options(options):
+            self.studied.emit()
+            return
+        self.study = None
+
+        def done(result: object) -> None:
+            if self.mesh is mesh:
+                self.study = Study(mesh, options, *result)
+                self.studied.emit()
+
+        self._behind("study", lambda p: options.study(mesh, p), done)
+
+    def forget_study(self) -> None:
+        """Stop working out levels, and drop what is known of them."""
+        for name in ("study", "level", "measured level"):
+            if name in self._background:
+                self._background.pop(name).progress.cancel()
+        self._to_follow.clear()
+        self.study = None
+
+    def progress_of(self, name: str) -> Progress | None:
+        """How far something behind the scenes is; None when it is not under way."""
+        task = self._background.get(name)
+        return None if task is None else task.progress
+
+    def ask_level(self, triangles: int) -> None:
+        """Show a level of the study in place of the mesh; the newest request wins."""
+        study = self.study
+        if study is None or study.mesh is not self.mesh:
+            return
+        treatment = study.options.model_copy(update={"triangles": triangles})
+        begun = time.perf_counter()
+
+        def work(progress: Progress) -> LevelView:
+            outcome = treatment.outcome_of(study.mesh, study.record.level(triangles))
+            return LevelView(treatment, study.mesh, outcome, make_buffers(outcome.mesh, progress))
+
+        def done(level: LevelView) -> None:
+            if self.study is study and self.mesh is study.mesh:
+                self.level = level
+                self.preview = Preview(treatment, study.mesh, level.outcome, time.perf_counter() - begun)
+                self.level_changed.emit()
+                self.preview_changed.emit()
+
+        if "measured level" in self._background:
+            self._background.pop("measured level").progress.cancel()
+        self._latest("level", work, done)
+
+    def measure_level(self) -> None:
+        """Measure the level that is shown, at every vertex, edge midpoint and centroid, and back."""
+        level, piece = self.level, self.job.piece
+        if level is None or piece is None or level.measured is not None or "level" in self._background:
+            return
+        raw, frame = piece.raw, self.job.frame(self.job.active)
+
+        def work(progress: Progress) -> LevelView:
+            with progress.part(0.0, 0.6):
+                measured = largest_deviation(level.outcome.mesh, level.before, progress)
+            with progress.part(0.6, 1.0):
+                return replace(
+                    level, measured=measured, from_raw=deviation_from_raw(level.outcome.mesh, raw, frame, progress)
+                )
+
+        def done(measured: LevelView) -> None:
+            if self.level is level:
+                self.level = measured
+                self.level_changed.emit()
+
+        self._behind("measured level", work, done)
+
     def cancel_preview(self) -> None:
         """Leave a preview without a trace."""
-        if "preview" in self._background:
-            self._background.pop("preview").progress.cancel()
+        for name in ("preview", "level", "measured level"):
+            if name in self._background:
+                self._background.pop(name).progress.cancel()
+        self._to_follow.clear()
+        if self.level is not None:
+            self.level = None
+            self.level_changed.emit()
         if self.preview is not None:
             self.preview = None
             self.preview_changed.emit()
@@ -328,13 +460,16 @@ class Session(QObject):
         self.unticked.clear()
         self.cancel_preview()
         mesh = self.mesh
-        self.examination = self._examinations.get(id(mesh))
+        self.forget_study()
+        self.examination, self.marks = self._examinations.get(id(mesh), (None, None))
+        self.from_raw = self._from_raws.get(id(mesh))
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()
         kept = {id(p.mesh) for p in self.job.pieces} | {id(m) for e in self.job.log for m in (e.before, e.after)}
-        self._buffers = {key: value for key, value in list(self._buffers.items())[-8:] if key in kept}
+        self._buffers = _newest({key: value for key, value in self._buffers.items() if key in kept})
         self._examinations = {key: value for key, value in self._examinations.items() if key in kept}
+        self._from_raws = {key: value for key, value in list(self._from_raws.items())[-8:] if key in kept}
         if id(mesh) in self._buffers:
             self.buffers_ready.emit(self._buffers[id(mesh)])
         else:
@@ -342,6 +477,7 @@ class Session(QObject):
         self._prepare_others()
         if self.examination is not None:
             self.examined.emit()
+            self._measure_from_raw()
         else:
             self._behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
 
@@ -368,11 +504,58 @@ class Session(QObject):
             self._buffers[id(buffers.mesh)] = buffers
             self.buffers_ready.emit(buffers)
 
-    def _take_examination(self, examination: Examination) -> None:
-        if examination.mesh is self.mesh:
-            self._examinations[id(examination.mesh)] = examination
-            self.examination = examination
+    def _take_examination(self, found: tuple[Examination, ViewMarks]) -> None:
+        if found[0].mesh is self.mesh:
+            self._examinations[id(self.mesh)] = found
+            self.examination, self.marks = found
             self.examined.emit()
+            self._measure_from_raw()
+
+    def _measure_from_raw(self) -> None:
+        """The present mesh's deviation from its raw scan, unless it is known."""
+        mesh, piece = self.mesh, self.job.piece
+        if piece is None or mesh is None:
+            return
+        if self.from_raw is not None:
+            self.from_raw_changed.emit()
+            return
+        frame, raw = self.job.frame(self.job.active), piece.raw
+
+        def take(measured: FromRaw) -> None:
+            if measured.mesh is self.mesh:
+                self._from_raws[id(mesh)] = self.from_raw = measured
+                self.from_raw_changed.emit()
+
+        self._behind("from raw", lambda p: deviation_from_raw(mesh, raw, frame, p), take)
+
+    def ask_raw(self) -> None:
+        """Make the raw scan of the active piece ready to be drawn."""
+        piece = self.job.piece
+        if piece is None:
+            return
+        if id(piece.raw) in self._buffers:
+            self.raw_ready.emit()
+            return
+        raw = piece.raw
+
+        def take(buffers: ViewBuffers) -> None:
+            self._buffers[id(raw)] = buffers
+            self.raw_ready.emit()
+
+        self._behind("raw buffers", lambda p: make_buffers(raw, p), take)
+
+    def raw_buffers(self) -> ViewBuffers | None:
+        """The raw scan's buffers, once they are ready."""
+        piece = self.job.piece
+        return None if piece is None else self._buffers.get(id(piece.raw))
+
+    def read_deviation(self, point: np.ndarray, done: Callable[[float], None]) -> None:
+        """Measure how far a point of the surface lies from the raw scan, with its sign."""
+        piece = self.job.piece
+        if piece is None:
+            return
+        frame, raw = self.job.frame(self.job.active), piece.raw
+        self._behind("reading", lambda p: signed_distance(point, raw, frame, p.state), done)
 
     # ---- choices
 
@@ -420,12 +603,17 @@ class Session(QObject):
         chosen = [f.key for f in every if self.is_ticked(f)]
         return None if len(chosen) == len(every) else tuple(chosen)
 
-    def shell_roles(self) -> np.ndarray | None:
-        """0 main, 1 stray, 3 void, for each shell."""
-        if self.examination is None:
-            return None
-        roles = self.examination.roles
-        return np.where(roles.void, 3, np.where(roles.crumb | roles.chunk, 1, 0)).astype(np.uint8)
+
+def _newest(buffers: dict[int, ViewBuffers]) -> dict[int, ViewBuffers]:
+    """The newest buffers within the memory they may take; the last one in any case."""
+    kept: dict[int, ViewBuffers] = {}
+    room = _VIEW_MEMORY
+    for key, value in reversed(buffers.items()):
+        room -= value.places.nbytes + value.normals.nbytes + value.colours.nbytes + value.proxy.nbytes
+        if room < 0 and kept:
+            break
+        kept[key] = value
+    return dict(reversed(kept.items()))
 
 
 def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
@@ -433,8 +621,8 @@ def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
         return read_scan(path, None, progress)
 
 
-def _examine_whole(mesh: Mesh, progress: Progress) -> Examination:
+def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
     """Examine, and work the findings' lists out while still off the window's thread."""
     examination = examine(mesh, progress)
     _ = examination.strays, examination.openings, examination.knots, examination.made_share
-    return examination
+    return examination, make_marks(examination)

@@ -48,6 +48,7 @@ QPushButton#state[ready="none"] { background: #2a2e31; color: #a9adaf; border: 1
 QWidget#viewrow { background: #33383b; }
 QWidget#viewrow QToolButton { color: #dcd9d2; padding: 5px 10px; border-radius: 3px; }
 QWidget#viewrow QToolButton:checked { background: #5a6064; color: #ffffff; }
+QFrame#viewline { color: #565c60; margin: 3px 4px; }
 QWidget#ticket, QScrollArea#ticketscroll, QWidget#ticketbody { background: #f3efe6; color: #26241f; }
 QScrollArea { border: 0; }
 QWidget#tray, QStackedWidget, QScrollArea#trayscroll { background: #e4e0d8; color: #26241f; }
@@ -94,6 +95,10 @@ QWidget#busy { background: #26292c; border: 1px solid #5a6064; border-radius: 4p
 QWidget#busy QLabel { color: #f1eee8; }
 QWidget#busy QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
     padding: 5px 14px; }
+QFrame#legend { background: rgba(38, 41, 44, 225); border: 1px solid #5a6064; border-radius: 4px; }
+QFrame#legend QLabel { color: #f1eee8; background: transparent; }
+QFrame#legend QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
+    padding: 4px 8px; }
 QWidget#card { background: #f3efe6; border-radius: 4px; }
 QPushButton#democard { background: #f3efe6; color: #26241f; border: 1px solid #cfc8b8; border-radius: 4px;
     padding: 14px; text-align: left; }

@@ -6,8 +6,9 @@ from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from tinsnip.app.findinglist import FindingList
 from tinsnip.app.session import STATIONS, Session
+from tinsnip.app.texts import grouped
 
-__all__ = ["Ticket", "grouped", "station_state"]
+__all__ = ["Ticket", "station_state"]
 
 
 def _plural(n: int, one: str, many: str | None = None) -> str:
@@ -212,8 +213,3 @@ class Ticket(QWidget):
         painter.setBrush(QColor("#cfc7b4"))
         for x in range(10, self.width(), 19):  # the torn edge of a ticket
             painter.drawRect(x, 0, 9, 7)
-
-
-def grouped(n: int) -> str:
-    """A whole number in groups of three."""
-    return f"{n:,}".replace(",", "\u202f")

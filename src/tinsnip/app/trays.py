@@ -15,9 +15,10 @@ from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.first_trays import IntakeTray, StandTray
 from tinsnip.app.panels import Panel, number_field
+from tinsnip.app.reducetray import ReduceTray
 from tinsnip.app.session import Session
 from tinsnip.app.snipplan import SnipPlan
-from tinsnip.app.ticket import grouped
+from tinsnip.app.texts import grouped, megabytes
 from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
@@ -27,18 +28,12 @@ from tinsnip.treat import (
     Orient,
     Patch,
     Plinth,
-    Reduce,
     Sweep,
     Weld,
 )
 from tinsnip.treat.treatment import counted
 
 __all__ = ["make_trays"]
-
-
-def megabytes(size: float) -> str:
-    """A file size as text."""
-    return f"{size / 1e6:.1f} MB" if size < 1e8 else f"{size / 1e6:.0f} MB"
 
 
 class TrimTray(Panel):
@@ -325,65 +320,6 @@ class SurfaceTray(Panel):
     def mend(self) -> None:
         """Mend and orient."""
         self.session.apply_all([Mend(), Orient()])
-
-
-class ReduceTray(Panel):
-    """Reducing to a count or a share."""
-
-    title = "Reduce"
-
-    def build(self) -> None:
-        self.head_text.setText("Fewer triangles, as little deviation as can be. Colour is kept.")
-        self._filling = False
-        row, self.percent = number_field("Keep", 0.1, 100, 1, "%", 5)
-        self.column.addWidget(row)
-        row, self.count = number_field("Triangles", 4, 5e7, 0, "", 10000)
-        self.column.addWidget(row)
-        self.rims = QCheckBox("leave open edges exactly as they are")
-        self.column.addWidget(self.rims)
-        self.blocked = self.warning()
-        self.heading("What it will come to")
-        self.now = self.figure("Triangles now")
-        self.sizes = {name: self.figure(f"{name.upper()} on disk") for name in FORMATS}
-        self.copper_button("Reduce", self.reduce)
-        self.percent.setValue(20)
-        self.percent.valueChanged.connect(self._from_percent)
-        self.count.valueChanged.connect(self._from_count)
-
-    def refresh(self) -> None:
-        self._from_percent()
-
-    def _total(self) -> int:
-        return len(self.session.mesh.faces) if self.session.mesh is not None else 0
-
-    def _from_percent(self, *_: object) -> None:
-        if not self._filling:
-            self._fill(lambda: self.count.setValue(max(4, round(self._total() * self.percent.value() / 100))))
-
-    def _from_count(self, *_: object) -> None:
-        if not self._filling:
-            self._fill(lambda: self.percent.setValue(100 * self.count.value() / max(1, self._total())))
-
-    def _fill(self, other: object) -> None:
-        self._filling = True
-        other()
-        self._filling = False
-        count, total = int(self.count.value()), self._total()
-        self.now.setText(grouped(total))
-        mesh = self.session.mesh
-        vertices = round(len(mesh.vertices) * count / max(1, total)) if mesh is not None else 0
-        for name, label in self.sizes.items():
-            label.setText("~ " * (name == "obj") + megabytes(FORMATS[name].size_of(count, vertices)))
-        found = self.session.examination
-        knots = found.tangles.total if found else 0
-        self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
-        self.blocked.setVisible(knots > 0)
-        self.copper.setText(f"Reduce to {grouped(count)} triangles")
-        self.copper.setEnabled(0 < count < total and knots == 0)
-
-    def reduce(self) -> None:
-        """Reduce."""
-        self.session.apply(Reduce(triangles=int(self.count.value()), hold_rims=self.rims.isChecked()))
 
 
 class SolidTray(Panel):

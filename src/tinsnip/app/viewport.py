@@ -8,16 +8,18 @@ from PySide6.QtCore import QPointF, Qt, QTimer, QVariantAnimation, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
-from tinsnip.app.buffers import ViewBuffers, marked
+from tinsnip.app.buffers import ViewBuffers
 from tinsnip.app.camera import Camera
-from tinsnip.app.overlay import Overlay
-from tinsnip.app.scene import Scene
+from tinsnip.app.legend import DeviationLegend, ProvenanceLegend
+from tinsnip.app.overlay import Overlay, Pin
+from tinsnip.app.scene import DEVIATION, PROVENANCE, TIN, Scene
 from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.settings import Settings
 from tinsnip.app.snipplan import SnipPlan
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.picking import first_hit
 from tinsnip.survey import Finding, Kind
+from tinsnip.survey.deviation import FromRaw
 from tinsnip.treat.stand import rotation
 
 __all__ = ["Viewport"]
@@ -59,6 +61,9 @@ class Viewport(QOpenGLWidget):
         self._press: QPointF | None = None
         self._pivot = np.zeros(3)
         self._drag = ""
+        self._travelled = 0.0
+        self.look = TIN
+        self.shows = "now"
         self._flight: QVariantAnimation | None = None
         self.frames = 0
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
@@ -78,6 +83,14 @@ class Viewport(QOpenGLWidget):
         session.hovered.connect(self._hover)
         session.reframed.connect(self._fit_again)
         session.others_changed.connect(self._show_others)
+        session.level_changed.connect(self._show_level)
+        session.from_raw_changed.connect(self._give_values)
+        session.raw_ready.connect(self._show_raw)
+        session.mesh_changed.connect(self._changed)
+        self.deviation_legend = DeviationLegend(self)
+        self.provenance_legend = ProvenanceLegend(self)
+        self.deviation_legend.limit_changed.connect(self._set_limit)
+        self.deviation_legend.clear_asked.connect(self.clear_pins)
 
     # ---- drawing
 
@@ -91,12 +104,20 @@ class Viewport(QOpenGLWidget):
         target = scene.context.detect_framebuffer(self.defaultFramebufferObject())
         if self._pending is not None:
             scene.set_mesh(self._pending)
-            self._buffers, self._pending = self._pending, None
-            self._show_findings()
-            self._show_preview()
+            self._pending = None
+        if scene.is_loading:  # a part of it each time, so that nothing has to wait
+            if scene.load():
+                scene.stage_done = 0
+            if scene.now is not None and scene.now.buffers is not self._buffers:
+                self._buffers = scene.now.buffers
+                self._show_findings()
+                self._show_preview()
+                self._give_values()
+            QTimer.singleShot(0, self.update)
         ratio = self.devicePixelRatioF()
         if self.session.mesh is None:
-            scene.triangles = 0
+            scene.clear_mesh()
+            self._buffers = None
             target.use()
             target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
             return
@@ -110,7 +131,7 @@ class Viewport(QOpenGLWidget):
     def is_settled(self) -> bool:
         """The full mesh is on the screen."""
         scene = self.scene
-        ready = scene is not None and self._pending is None and not self._moving
+        ready = scene is not None and self._pending is None and not self._moving and not scene.is_loading
         return ready and (scene.triangles == 0 or scene.stage_done >= scene.triangles)
 
     def redraw(self, *_: object) -> None:
@@ -133,6 +154,7 @@ class Viewport(QOpenGLWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.overlay.setGeometry(self.rect())
+        self.place_legends()
         was = self.camera.width
         self.camera.width, self.camera.height = max(1, self.width()), max(1, self.height())
         if was != self.camera.width and self._fitted is not None and self.frames < 3:
@@ -187,11 +209,119 @@ class Viewport(QOpenGLWidget):
             all_boxes = np.array(boxes)
             self.camera.set_part(np.stack([all_boxes[:, 0].min(axis=0), all_boxes[:, 1].max(axis=0)]))
 
-    def set_scan_colour(self, on: bool) -> None:
-        """Show scan colours instead of tin."""
+    def set_look(self, look: int) -> None:
+        """Paint the surface another way: tin, scan colour, provenance, deviation from raw."""
+        self.look = look
+        self.deviation_legend.setVisible(look == DEVIATION)
+        self.provenance_legend.setVisible(look == PROVENANCE)
         if self.scene is not None:
-            self.scene.scan_colour = on
+            self.scene.look = look
+        self._give_values()
+        self.place_legends()
+        self.redraw()
+
+    def set_shows(self, what: str) -> None:
+        """Show the raw scan, both with a divider, or the present mesh: ``raw``, ``wipe``, ``now``."""
+        self.shows = what
+        if what != "now":
+            self.session.ask_raw()
+        if self.scene is not None:
+            self.scene.shows = what
+            if what == "now":
+                self.makeCurrent()
+                self.scene.set_raw(None, np.eye(4))
+        self.redraw()
+
+    def set_wipe(self, share: float) -> None:
+        """Put the divider at a share of the view's width."""
+        if self.scene is not None:
+            self.scene.wipe_at = float(np.clip(share, 0.02, 0.98))
+        self._moved()
+
+    @property
+    def wipe_at(self) -> float:
+        """Where the divider stands, as a share of the view's width."""
+        return 0.5 if self.scene is None else self.scene.wipe_at
+
+    def _show_raw(self) -> None:
+        """The raw scan is ready to be drawn."""
+        buffers = self.session.raw_buffers()
+        if self.scene is not None and self.shows != "now" and buffers is not None:
+            self.makeCurrent()
+            self.scene.set_raw(buffers, self.session.job.frame(self.session.job.active))
+        self.redraw()
+
+    def _changed(self) -> None:
+        """The mesh is another one."""
+        self.clear_pins()
+        if self.shows != "now" and self.session.mesh is not None:
+            self.session.ask_raw()
+        self._give_values()
+
+    def _measured(self) -> FromRaw | None:
+        """The deviation of what is shown."""
+        level = self.session.level
+        return self.session.from_raw if level is None else level.from_raw
+
+    def _give_values(self) -> None:
+        """Bring the deviation, where it is wanted and known, to the card and the legends."""
+        measured, scene = self._measured(), self.scene
+        if self.look in (DEVIATION, PROVENANCE):
+            self.deviation_legend.show_measured(measured)
+            self.provenance_legend.show_measured(measured)
+            self.place_legends()
+        if scene is None or measured is None or self.look != DEVIATION:
+            return
+        for surface in (scene.now, scene.level):
+            if surface is not None and surface.buffers.mesh is measured.mesh and not surface.has_values:
+                self.makeCurrent()
+                surface.set_values(measured.signed)
+                self.redraw()
+
+    def _set_limit(self, limit: float) -> None:
+        if self.scene is not None:
+            self.scene.limit = limit
             self.redraw()
+
+    def place_legends(self) -> None:
+        """The legends stand at the upper right."""
+        for legend in (self.deviation_legend, self.provenance_legend):
+            legend.adjustSize()
+            legend.move(self.width() - legend.width() - 12, 12)
+
+    def clear_pins(self) -> None:
+        """Take the readings away."""
+        self.overlay.pins = []
+        self.deviation_legend.clear.hide()
+        self.deviation_legend.adjustSize()
+        self.overlay.update()
+
+    def _read_at(self, x: float, y: float) -> None:
+        """Read the deviation under a pixel, and pin it there."""
+        point = self.surface_point(x, y)
+        if point is None or self.session.level is not None:
+            return
+
+        def pin(value: float) -> None:
+            self.overlay.pins.append(Pin(point, f"{value:+.3f} mm"))
+            self.deviation_legend.clear.show()
+            self.place_legends()
+            self.overlay.update()
+
+        self.session.read_deviation(point, pin)
+
+    def _show_level(self) -> None:
+        """A level of a reduction is shown, is known more closely, or is shown no more."""
+        if self.scene is None:
+            return
+        level = self.session.level
+        self.makeCurrent()
+        if level is None:
+            self.scene.set_level(None)
+        elif self.scene.level is None or self.scene.level.buffers is not level.buffers:
+            self.scene.set_level(level.buffers)
+        self._give_values()
+        self.redraw()
 
     def set_snip(self, snip: SnipPlan | None) -> None:
         """Show a snip being set up, and its waste."""
@@ -215,11 +345,8 @@ class Viewport(QOpenGLWidget):
         self.makeCurrent()
         lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
         scene.set_lines(lines)
-        roles = self.session.shell_roles()
-        is_void = (roles == 3)[found.mesh.shells.label] if len(roles) else np.zeros(0, dtype=bool)
-        shine = STATIONS[self.session.station] in ("Intake", "Strays", "Release")
-        void_faces = found.mesh.faces[is_void] if shine else found.mesh.faces[:0]
-        scene.set_roles(marked(found.mesh, buffers.colours, roles), void_faces)
+        if self.session.marks is not None:
+            scene.set_marks(self.session.marks, STATIONS[self.session.station] in ("Intake", "Strays", "Release"))
         self.redraw()
 
     def _show_preview(self) -> None:
@@ -228,7 +355,7 @@ class Viewport(QOpenGLWidget):
             return
         preview = self.session.preview
         self.makeCurrent()
-        if preview is None or preview.before is not self.session.mesh:
+        if preview is None or preview.before is not self.session.mesh or self.session.level is not None:
             self.scene.set_patch(None, None)
         else:
             after = preview.outcome.mesh
@@ -299,13 +426,15 @@ class Viewport(QOpenGLWidget):
 
     # ---- gestures
 
-    def surface_point(self, x: float, y: float) -> np.ndarray | None:
-        """The point of the surface under a pixel."""
-        mesh = self.session.mesh
+    def surface_point(self, x: float, y: float, roughly: bool = False) -> np.ndarray | None:
+        """The point of the surface under a pixel; roughly, of its light stand-in, which takes no time."""
+        mesh, buffers = self.session.mesh, self._buffers
         if mesh is None or len(mesh.faces) == 0:
             return None
-        point, direction = self.camera.ray(x, y)
-        hit = first_hit(mesh.vertices, mesh.faces, point, direction)
+        faces = mesh.faces
+        if roughly and buffers is not None and buffers.mesh is mesh:
+            faces = buffers.proxy
+        hit = first_hit(mesh.vertices, faces, *self.camera.ray(x, y))
         return None if hit is None else hit[1]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -314,7 +443,11 @@ class Viewport(QOpenGLWidget):
             return
         x, y = event.position().x(), event.position().y()
         self._press = event.position()
+        self._travelled = 0.0
         if event.button() == Qt.MouseButton.LeftButton:
+            if self.shows == "wipe" and abs(x - self.wipe_at * self.width()) <= 9:
+                self._drag = "wipe"
+                return
             way = self.overlay.dial_way(x, y)
             if way is not None:
                 self.look_from(*way)
@@ -341,7 +474,7 @@ class Viewport(QOpenGLWidget):
                 self._drag = ""
                 return
         self._drag = "turn" if self._space else self._meaning_of(event)
-        point = self.surface_point(x, y)
+        point = self.surface_point(x, y, roughly=True)
         if point is None:
             point = self.camera.centre
         self._pivot = point
@@ -351,6 +484,9 @@ class Viewport(QOpenGLWidget):
             over = self.overlay.tab_at(event.position().x(), event.position().y())
             tag = self.overlay.tag_at(event.position().x(), event.position().y())
             pointing = over is not None or tag is not None
+            if self.shows == "wipe" and abs(event.position().x() - self.wipe_at * self.width()) <= 9:
+                self.setCursor(Qt.CursorShape.SplitHCursor)
+                return
             cross = Qt.CursorShape.CrossCursor if self.picking_points else Qt.CursorShape.ArrowCursor
             self.setCursor(Qt.CursorShape.PointingHandCursor if pointing else cross)
             if tag is not self.overlay.hovered and (tag is not None or self.underMouse()):
@@ -358,7 +494,10 @@ class Viewport(QOpenGLWidget):
             return
         delta = event.position() - self._press
         self._press = event.position()
-        if self._drag == "pan":
+        self._travelled += abs(delta.x()) + abs(delta.y())
+        if self._drag == "wipe":
+            self.set_wipe(event.position().x() / max(1, self.width()))
+        elif self._drag == "pan":
             self.camera.pan(delta.x(), delta.y())
             self._moved()
         elif self._drag == "zoom":
@@ -443,6 +582,13 @@ class Viewport(QOpenGLWidget):
             self._pick(hit[0], hit[1])
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if (
+            event.button() == Qt.MouseButton.LeftButton
+            and self._drag == "turn"
+            and self._travelled < 4
+            and self.look == DEVIATION
+        ):
+            self._read_at(event.position().x(), event.position().y())
         if self._drag.startswith("turn-") and self.scene is not None:
             axis, degrees = np.eye(3)["xyz".index(self._drag[-1])], self._turned
             self.scene.turn = None

@@ -6,7 +6,7 @@ from pathlib import Path
 import platformdirs
 import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractButton,
     QFileDialog,
@@ -30,10 +30,12 @@ from PySide6.QtWidgets import (
 from tinsnip.app.dialogs import HelpSheet, SettingsPage
 from tinsnip.app.emptyview import DEMOS, EmptyView
 from tinsnip.app.firstlook import FirstLook
+from tinsnip.app.scene import LOOKS
 from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.settings import Settings
-from tinsnip.app.ticket import Ticket, grouped
-from tinsnip.app.trays import make_trays, megabytes
+from tinsnip.app.texts import grouped, megabytes, millimetres
+from tinsnip.app.ticket import Ticket
+from tinsnip.app.trays import make_trays
 from tinsnip.app.viewport import Viewport
 from tinsnip.demo import demo_file
 from tinsnip.formats import FORMATS, Scan, read_scan
@@ -73,9 +75,11 @@ class Window(QMainWindow):
         self.trays[0].add_asked.connect(self.ask_add)
         self.trays[0].look_asked.connect(self.show_first_look)
         session.opened.connect(self._opened)
+        session.from_raw_changed.connect(self._show_measured)
         for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
             child.style().unpolish(child)
             child.style().polish(child)
+        self._before_swap = ""
         self._station_shown = -1
         self._open_station(0)
         self.refresh()
@@ -126,12 +130,22 @@ class Window(QMainWindow):
         for name, turn, lift, keys in sides:
             self._action(view, f"From {name}", lambda t=turn, h=lift: self.viewport.look_from(t, h), keys)
         view.addSeparator()
-        group = QActionGroup(self)
-        self.tin_action = self._action(view, "Tin", lambda: self.viewport.set_scan_colour(False), "T", True)
-        self.colour_action = self._action(view, "Scan colour", lambda: self.viewport.set_scan_colour(True), "C", True)
-        for action in (self.tin_action, self.colour_action):
-            group.addAction(action)
-        self.tin_action.setChecked(True)
+        names = (("Tin", "T"), ("Scan colour", "C"), ("Provenance", "P"), ("Deviation", "D"))
+        self.looks = [
+            self._action(view, name, lambda k=look: self.viewport.set_look(k), keys, True)
+            for look, (name, keys) in zip(LOOKS, names, strict=True)
+        ]
+        self.tin_action, self.colour_action = self.looks[:2]
+        view.addSeparator()
+        self.shows = [
+            self._action(view, what.title(), lambda what=what: self.viewport.set_shows(what), keys, True)
+            for what, keys in (("raw", "R"), ("wipe", "W"), ("now", "N"))
+        ]
+        for actions, chosen in ((self.looks, 0), (self.shows, 2)):
+            group = QActionGroup(self)
+            for action in actions:
+                group.addAction(action)
+            actions[chosen].setChecked(True)
         view.addSeparator()
         self._action(view, "Fold the ticket", self._fold_ticket, "[")
         self._action(view, "Fold the tray", self._fold_tray, "]")
@@ -167,10 +181,16 @@ class Window(QMainWindow):
         view_row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         view_box = QHBoxLayout(view_row)
         view_box.setContentsMargins(10, 5, 10, 5)
-        for action in (self.tin_action, self.colour_action):
-            button = QToolButton()
-            button.setDefaultAction(action)
-            view_box.addWidget(button)
+        for actions in (self.looks, self.shows):
+            for action in actions:
+                button = QToolButton()
+                button.setDefaultAction(action)
+                view_box.addWidget(button)
+            if actions is self.looks:
+                line = QFrame()
+                line.setFrameShape(QFrame.Shape.VLine)
+                line.setObjectName("viewline")
+                view_box.addWidget(line)
         view_box.addStretch(1)
         fit = QToolButton()
         fit.setDefaultAction(self._actions["Fit all"])
@@ -221,7 +241,7 @@ class Window(QMainWindow):
         status.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         status_box = QHBoxLayout(status)
         status_box.setContentsMargins(4, 5, 4, 5)
-        self.status = {name: QLabel() for name in ("triangles", "size", "made")}
+        self.status = {name: QLabel() for name in ("triangles", "size", "deviation", "made")}
         for label in self.status.values():
             status_box.addWidget(label)
         status_box.addStretch(1)
@@ -451,6 +471,8 @@ class Window(QMainWindow):
         self.redo_action.setEnabled(session.job.can_redo)
         self.export_action.setEnabled(mesh is not None)
         self.colour_action.setEnabled(mesh is not None and mesh.colour is not None)
+        for action in (*self.looks[2:], *self.shows[:2]):
+            action.setEnabled(mesh is not None)
         if not self.colour_action.isEnabled() and self.colour_action.isChecked():
             self.tin_action.trigger()
         found = session.examination
@@ -472,12 +494,21 @@ class Window(QMainWindow):
             self.status["triangles"].setText(f"now {grouped(count)} triangles")
             size = FORMATS["stl"].size_of(count, 0), FORMATS["ply"].size_of(count, len(mesh.vertices))
             self.status["size"].setText(f"STL {megabytes(size[0])} · PLY {megabytes(size[1])}")
-            made = "…" if found is None else f"{100 * found.made_share:.1f} %"
-            self.status["made"].setText(f"made {made}")
+            self._show_measured()
             name = session.job.piece.name
             self.setWindowTitle(f"{name} – Tinsnip")
         self._show_log()
         self.trays[session.station].refresh()
+
+    def _show_measured(self) -> None:
+        """What was measured against the raw scan: always of the present mesh, or still to come."""
+        measured = self.session.from_raw
+        if measured is None:
+            self.status["deviation"].setText("deviation from raw …")
+            self.status["made"].setText("made …")
+        else:
+            self.status["deviation"].setText(f"deviation from raw {millimetres(measured.overall.max)} mm")
+            self.status["made"].setText(f"made {100 * measured.shares[2]:.1f} %")
 
     def _show_log(self) -> None:
         job = self.session.job
@@ -552,6 +583,20 @@ class Window(QMainWindow):
         if event.type() == QEvent.Type.Resize and watched is self.viewport:
             self._place_floating()
         return super().eventFilter(watched, event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_S and not event.isAutoRepeat() and self.session.mesh is not None:
+            self._before_swap = self.viewport.shows
+            self.viewport.set_shows("now" if self.viewport.shows == "raw" else "raw")
+        else:
+            super().keyPressEvent(event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_S and not event.isAutoRepeat() and self._before_swap:
+            self.viewport.set_shows(self._before_swap)
+            self._before_swap = ""
+        else:
+            super().keyReleaseEvent(event)
 
     def dragEnterEvent(self, event: object) -> None:
         if event.mimeData().hasUrls():

@@ -24,17 +24,20 @@ def _cluster(places, low, scale, cells, chosen, of):
 
 
 @kernel
-def _proxy_faces(faces, of, out):
+def _proxy_faces(faces, of, out, source):
     n = 0
     for f in range(faces.shape[0]):
         a, b, c = of[faces[f, 0]], of[faces[f, 1]], of[faces[f, 2]]
         if a != b and b != c and c != a:
             out[n, 0], out[n, 1], out[n, 2] = a, b, c
+            source[n] = f
             n += 1
     return n
 
 
-def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM) -> np.ndarray:
+def light_proxy(
+    places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM
+) -> tuple[np.ndarray, np.ndarray | None]:
     """Coarser triangles over some of a mesh's own vertices, by clustering (Rossignac and Borrel 1993).
 
     Parameters
@@ -46,16 +49,19 @@ def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_
 
     Returns
     -------
-    ndarray of int32, shape (P, 3)
-        The given faces themselves where they are few already.
+    faces : ndarray of int32, shape (P, 3)
+        The given ones themselves where they are few already.
+    source : ndarray of int32, shape (P,), or None
+        Which of the given triangles each one was; None where they are the same.
     """
     if len(faces) <= worth_from:
-        return faces
+        return faces, None
     low = places.min(axis=0)
     extent = float((places.max(axis=0) - low).max()) or 1.0
     cells = _CELLS
     chosen = np.full((cells + 1) ** 3, -1, dtype=np.int32)
     of = np.empty(len(places), dtype=np.int32)
     _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of)
-    out = np.empty((len(faces), 3), dtype=np.int32)
-    return out[: _proxy_faces(faces, of, out)].copy()
+    out, source = np.empty((len(faces), 3), dtype=np.int32), np.empty(len(faces), dtype=np.int32)
+    count = _proxy_faces(faces, of, out, source)
+    return out[:count].copy(), source[:count].copy()

@@ -19,6 +19,7 @@ __all__ = [
     "compare",
     "deviation_from_raw",
     "largest_deviation",
+    "signed_distance",
     "spread_points",
     "telling_points",
 ]
@@ -254,6 +255,16 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
         state[1] = begin
         progress.check()
     return FromRaw(mesh, signed, _summed_up(np.concatenate(distances)), shares)
+
+
+def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.ndarray) -> float:
+    """Distance of one point, shape (3,), from a raw scan that `frame` has moved, mm; positive outside it."""
+    back = np.linalg.inv(frame)
+    points = (point @ back[:3, :3].T + back[:3, 3])[None]
+    feet = np.empty_like(points)
+    distance, triangle = closest_points(raw.tree, points, state, feet)
+    _signs(points, feet, triangle, raw.vertices, raw.faces, distance)
+    return float(distance[0] * np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
 
 
 def areas_by_provenance(mesh: Mesh) -> np.ndarray:

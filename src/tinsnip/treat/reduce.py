@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import SHIFTED, Lineage, Mesh
+from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import fans_of
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress
@@ -107,6 +107,10 @@ class Reduce(Treatment):
         touched = moved[level.faces].any(axis=1) | (level.source[level.faces] != mesh.faces[level.parent]).any(axis=1)
         provenance = mesh.provenance[level.parent]
         provenance = np.where(touched & (provenance == 0), SHIFTED, provenance).astype(np.uint8)
+        if (mesh.provenance == MADE).any():  # a triangle that reaches into a patch is not wholly measured any more
+            invented = np.ones(len(mesh.vertices), dtype=bool)
+            invented[mesh.faces[mesh.provenance != MADE]] = False
+            provenance[invented[level.source][level.faces].any(axis=1)] = MADE
         reduced = mesh.derive(level.faces, Lineage(level.source, level.parent), level.vertices, provenance)
         text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
         target = self.target(len(mesh.faces))
@@ -151,7 +155,9 @@ class Reduce(Treatment):
                 if measured.max <= self.max_deviation_mm:
                     found = level, measured
                     break
-                count = int(count * 1.15) + 4
+                short = measured.max / max(curve.largest_at(count), 1e-300)  # by how much the samples fell short
+                promised = curve.triangles_for(0.98 * self.max_deviation_mm / max(short, 1.0))
+                count = max(promised, int(count * 1.05) + 4)
         if found is None:
             text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
             return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0})

@@ -1,7 +1,11 @@
 #version 330 core
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
-uniform bool scan_colour;
+uniform int look;          // 0 tin, 1 scan colour, 2 provenance, 3 deviation
+uniform float limit;       // the deviation at which the colours end, mm
+uniform usampler2D kinds;  // provenance of each triangle, row by row
+uniform bool has_kinds;
+uniform int first_triangle;
 uniform bool has_plane;
 uniform vec4 plane;        // waste where dot(plane.xyz, at) < plane.w
 uniform bool only_void;    // second pass: voids shine through the part
@@ -9,7 +13,9 @@ uniform bool patch_preview;
 in vec3 at;
 in vec3 facing;
 in vec3 paint;
-flat in int role;
+in float deviation;
+in float unknown;
+flat in int kind;
 out vec4 shade;
 
 const vec3 TIN = vec3(0.75, 0.745, 0.725);
@@ -26,9 +32,40 @@ bool cross_hatch(float period, float width) {
     return mod(gl_FragCoord.x - gl_FragCoord.y, period) < width || hatch(period, width);
 }
 
+vec3 made_pattern() {
+    return hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
+}
+
+// Copper outward, petrol inward, pale at nought; lines at every quarter, dark outward and light inward.
+vec3 deviation_colour() {
+    if (unknown > 0.5) return made_pattern();
+    float t = deviation / limit;
+    float s = min(abs(t), 1.0);
+    vec3 pale = vec3(0.93, 0.915, 0.87);
+    vec3 far = t > 0.0 ? vec3(0.66, 0.27, 0.08) : vec3(0.05, 0.33, 0.47);
+    vec3 middle = t > 0.0 ? vec3(0.87, 0.56, 0.34) : vec3(0.42, 0.65, 0.72);
+    vec3 colour = s < 0.5 ? mix(pale, middle, 2.0 * s) : mix(middle, far, 2.0 * s - 1.0);
+    float quarter = abs(t) * 4.0;
+    float width = fwidth(quarter);
+    float near = abs(fract(quarter - 0.5) - 0.5);
+    if (width < 0.35 && quarter > 0.5 && quarter < 4.3 && near < width)
+        colour = t > 0.0 ? colour * 0.55 : mix(colour, vec3(1.0), 0.65);
+    if (abs(t) > 1.0 && hatch(6.0, 2.0)) colour = t > 0.0 ? colour * 0.62 : mix(colour, vec3(1.0), 0.45);
+    return colour;
+}
+
+vec3 provenance_colour() {
+    if (!has_kinds) return TIN;
+    int number = gl_PrimitiveID + first_triangle;
+    uint which = texelFetch(kinds, ivec2(number % 4096, number / 4096), 0).r;
+    if (which == 2u) return made_pattern();
+    if (which == 1u) return mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 1.6 ? vec3(0.25, 0.42, 0.50) : vec3(0.66, 0.78, 0.82);
+    return TIN;
+}
+
 void main() {
     if (only_void) {
-        if (role != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
+        if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
         shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
         return;
     }
@@ -42,11 +79,14 @@ void main() {
     float key = max(dot(n, normalize(vec3(-0.45, 0.6, 0.75))), 0.0);
     float fill = max(dot(n, normalize(vec3(0.7, -0.2, 0.45))), 0.0);
     float gleam = pow(max(dot(n, normalize(vec3(-0.25, 0.35, 1.0))), 0.0), 24.0);
-    vec3 base = scan_colour ? paint : TIN;
-    if (patch_preview) base = hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
-    if (role == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
-    if (role == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
-    float ambient = patch_preview ? 0.55 : 0.26;
+    vec3 base = TIN;
+    if (look == 1) base = paint;
+    if (look == 2) base = provenance_colour();
+    if (look == 3) base = deviation_colour();
+    if (patch_preview) base = made_pattern();
+    if (kind == 1 && look < 2) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
+    if (kind == 3 && look < 2) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
+    float ambient = patch_preview || look >= 2 ? 0.55 : 0.26;
     vec3 lit = base * (ambient + 0.62 * key * (1.26 - ambient) + 0.22 * fill) + 0.10 * gleam;
     if (has_plane && dot(plane.xyz, at) < plane.w) {
         float grey = dot(lit, vec3(0.33));

@@ -1,0 +1,333 @@
+"""The tray that reduces: one pass, then any level of it at once."""
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QProgressBar, QPushButton
+from PySide6.QtWidgets import QWidget as Widget
+
+from tinsnip.app.curveplot import CurvePlot
+from tinsnip.app.panels import Panel, number_field
+from tinsnip.app.session import Session
+from tinsnip.app.texts import grouped, megabytes, millimetres
+from tinsnip.formats import FORMATS
+from tinsnip.treat import Reduce
+
+__all__ = ["ReduceTray"]
+
+_STOPS = ("triangles", "percent", "deviation", "file size")
+_REST_MS = 250
+
+
+class ReduceTray(Panel):
+    """Reducing along the curve of triangles against deviation."""
+
+    title = "Reduce"
+
+    def __init__(self, session: Session) -> None:
+        self.wanted = 0
+        self._filling = False
+        self._unwanted = False
+        self._is_done = False
+        super().__init__(session)
+        self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
+        self._rest.timeout.connect(self._measure)
+        self._watch = QTimer(self, interval=120)
+        self._watch.timeout.connect(self._show_progress)
+        session.studied.connect(self._show_study)
+        session.level_changed.connect(self._show_level)
+        session.examined.connect(self._begin)
+
+    def build(self) -> None:
+        self.head_text.setText("Drag along the curve. One pass was computed; every level is at hand.")
+        self.blocked = self.warning()
+        self.waiting = Widget()
+        box = QHBoxLayout(self.waiting)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setFormat("Working out all levels, %p %")
+        box.addWidget(self.bar, 1)
+        self.stop_button = QPushButton("Stop")
+        self.stop_button.clicked.connect(self._stop_or_go)
+        box.addWidget(self.stop_button)
+        self.column.addWidget(self.waiting)
+        self.plot = CurvePlot()
+        self.plot.dragged.connect(self._dragged)
+        self.column.addWidget(self.plot)
+        self.kept = self.figure("Kept")
+        self.deviation = self.figure("Largest / 99 %, mm")
+        self.deviation.setToolTip(
+            "Measured at every vertex, edge midpoint and centroid, and back; ~ while it is read off the curve"
+        )
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.format = QComboBox()
+        self.format.setAccessibleName("Format whose size is predicted")
+        for name in FORMATS:
+            self.format.addItem(f"{name.upper()} on disk", name)
+        box.addWidget(self.format)
+        box.addStretch(1)
+        self.size = QLabel("–")
+        self.size.setObjectName("figure")
+        self.size.setAccessibleName("Predicted size on disk")
+        box.addWidget(self.size)
+        self.column.addWidget(row)
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.addWidget(QLabel("Stop at"))
+        self.stop = QComboBox()
+        self.stop.setAccessibleName("What the reduction stops at")
+        self.stop.addItems(_STOPS)
+        box.addWidget(self.stop, 1)
+        self.fields = {}
+        spans = {"triangles": (4, 5e7, 0, "", 1000), "percent": (0.001, 100, 2, "%", 1)}
+        spans |= {"deviation": (1e-5, 1e4, 4, "mm", 0.01), "file size": (0.001, 1e5, 3, "MB", 1)}
+        for name, (low, high, decimals, unit, step) in spans.items():
+            _, field = number_field(f"Stop at: {name}", low, high, decimals, unit, step)
+            field.valueChanged.connect(self._typed)
+            box.addWidget(field)
+            self.fields[name] = field
+        self.column.addWidget(row)
+        self.rims = QCheckBox("hold rims")
+        self.colours = QCheckBox("hold colour edges")
+        self.even = QCheckBox("even triangles")
+        self.rims.setToolTip("Leave open edges exactly as they are")
+        self.colours.setToolTip("Keep the lines where the scan's colour changes")
+        self.even.setToolTip("Triangles of one size all over, not fewer where the surface is flat")
+        for pair in ((self.rims, self.even), (self.colours,)):
+            row = Widget()
+            box = QHBoxLayout(row)
+            box.setContentsMargins(0, 0, 0, 0)
+            for option in pair:
+                option.toggled.connect(self._option_changed)
+                box.addWidget(option)
+            box.addStretch(1)
+            self.column.addWidget(row)
+        self.copper_button("Reduce", self.reduce)
+        self.format.currentIndexChanged.connect(self._format_changed)
+        self.stop.currentIndexChanged.connect(self._stop_changed)
+        self._stop_changed()
+
+    # ---- the study
+
+    def _options(self) -> Reduce:
+        mesh = self.session.mesh
+        coloured = mesh is not None and mesh.colour is not None
+        return Reduce(
+            hold_rims=self.rims.isChecked(),
+            hold_colour_edges=self.colours.isChecked() and coloured,
+            even=self.even.isChecked(),
+        )
+
+    def enter(self) -> None:
+        self._unwanted = self._is_done = False
+        self._begin()
+
+    def leave(self) -> None:
+        self._watch.stop()
+        if self.session.progress_of("study") is not None:
+            self.session.forget_study()
+
+    def _begin(self) -> None:
+        """Work out all levels once it is known that the mesh is sound."""
+        found, mesh = self.session.examination, self.session.mesh
+        if not self.isVisible() or found is None or mesh is None or found.mesh is not mesh:
+            return
+        self.colours.setEnabled(mesh.colour is not None)
+        knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
+        self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
+        self.blocked.setVisible(knots > 0)
+        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted:
+            self.session.ask_study(self._options())
+            self._watch.start()
+        self._show_progress()
+        self._show_level()
+
+    def _stop_or_go(self) -> None:
+        self._unwanted = self.session.progress_of("study") is not None
+        if self._unwanted:
+            self.session.forget_study()
+        else:
+            self._begin()
+        self._show_progress()
+
+    def _option_changed(self) -> None:
+        self.session.forget_study()
+        self.session.cancel_preview()
+        self._begin()
+
+    def _show_progress(self) -> None:
+        progress = self.session.progress_of("study")
+        known = self.session.study is not None and self.session.study.mesh is self.session.mesh
+        self.waiting.setVisible(not known and not self.blocked.isVisible())
+        if progress is not None:
+            self.bar.setValue(int(1000 * progress.fraction))
+            self.bar.setFormat("Working out all levels, %p %")
+        else:
+            self._watch.stop()
+            self.bar.setValue(0)
+            self.bar.setFormat("Stopped")
+        self.stop_button.setText("Stop" if progress is not None else "Go on")
+        if not known:
+            self.plot.show_curve(None)
+
+    def _show_study(self) -> None:
+        study = self.session.study
+        if study is None or not self.isVisible():
+            return
+        self._show_progress()
+        total = study.record.most
+        if self._is_done:  # what was just reduced is not reduced again unasked
+            self._is_done = False
+            self.wanted = total
+            self.plot.triangles = total
+            self.plot.show_curve(study.curve)
+            self._fill()
+            self._show_level()
+            return
+        if not study.record.fewest <= self.wanted < total:
+            self.wanted = max(study.record.fewest, round(0.1 * total))
+        self.plot.triangles = self.wanted
+        self.plot.show_curve(study.curve)
+        if self.stop.currentText() == "deviation":
+            self._typed()
+        else:
+            self._want(self.wanted)
+
+    # ---- the level
+
+    def _dragged(self, triangles: int) -> None:
+        self._want(triangles)
+
+    def _want(self, triangles: int) -> None:
+        """Show the level of so many triangles."""
+        self.wanted = triangles
+        self.plot.set_triangles(triangles)
+        self._fill()
+        self.session.ask_level(triangles)
+        self._rest.start()
+        self._show_level()
+
+    def _fill(self) -> None:
+        """Show the level's figures in the field that the reduction stops at."""
+        study = self.session.study
+        if study is None:
+            return
+        name = self.stop.currentText()
+        value = {
+            "triangles": float(self.wanted),
+            "percent": 100.0 * self.wanted / max(1, study.record.most),
+            "deviation": study.curve.largest_at(self.wanted),
+            "file size": self._bytes(self.wanted) / 1e6,
+        }[name]
+        if not (name == "deviation" and self.fields[name].hasFocus()):
+            self._filling = True
+            self.fields[name].setValue(value)
+            self._filling = False
+        self.plot.set_budget(self.fields[name].value() if name == "deviation" else None)
+
+    def _bytes(self, triangles: int) -> int:
+        mesh = self.session.mesh
+        share = triangles / max(1, len(mesh.faces)) if mesh is not None else 0.0
+        vertices = round(len(mesh.vertices) * share) if mesh is not None else 0
+        return FORMATS[self.format.currentData()].size_of(triangles, vertices)
+
+    def _typed(self, *_: object) -> None:
+        """A stop was typed: find the level that keeps it."""
+        study = self.session.study
+        if self._filling or study is None:
+            return
+        name = self.stop.currentText()
+        value = self.fields[name].value()
+        least, most = study.record.fewest, study.record.most
+        if name == "triangles":
+            wanted = round(value)
+        elif name == "percent":
+            wanted = round(most * value / 100.0)
+        elif name == "deviation":
+            wanted = study.curve.triangles_for(value)
+        else:
+            low, high = least, most
+            while high - low > 1:
+                middle = (low + high) // 2
+                low, high = (middle, high) if self._bytes(middle) <= 1e6 * value else (low, middle)
+            wanted = low
+        wanted = int(np.clip(wanted, least, most))
+        self.wanted = wanted
+        self.plot.set_triangles(wanted)
+        self.plot.set_budget(value if name == "deviation" else None)
+        self.session.ask_level(wanted)
+        self._rest.start()
+        self._show_level()
+
+    def _stop_changed(self, *_: object) -> None:
+        for name, field in self.fields.items():
+            field.setVisible(name == self.stop.currentText())
+        self._fill()
+
+    def _format_changed(self, *_: object) -> None:
+        if self.stop.currentText() == "file size":
+            self._typed()
+        self._show_level()
+
+    def _measure(self) -> None:
+        if self.isVisible():
+            if self.session.progress_of("level") is not None:
+                self._rest.start()
+            else:
+                self.session.measure_level()
+
+    def _show_level(self) -> None:
+        """The figures of the level: exact once it has been measured, read off the curve before."""
+        study, level = self.session.study, self.session.level
+        mesh = self.session.mesh
+        if study is None or mesh is None:
+            for label in (self.kept, self.deviation, self.size):
+                label.setText("–")
+            self.copper.setText("Reduce")
+            self.copper.setEnabled(False)
+            return
+        count = self.wanted
+        current = level is not None and level.treatment.triangles == count and level.before is mesh
+        if current:
+            count = len(level.outcome.mesh.faces)
+        self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
+        measured = level.measured if current else None
+        if count >= study.record.most:
+            self.deviation.setText("0 / 0")
+        elif measured is not None:
+            self.deviation.setText(f"{millimetres(measured.max)} / {millimetres(measured.p99)}")
+        else:
+            self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
+        about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""
+        self.size.setText(about + megabytes(self._bytes(count)))
+        idle = count >= study.record.most
+        self.copper.setText("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles")
+        allowed = current and count < len(mesh.faces)
+        if allowed and self.stop.currentText() == "deviation":
+            allowed = measured is not None and self._keeps_to(measured.max)
+        self.copper.setEnabled(allowed)
+
+    def _keeps_to(self, largest: float) -> bool:
+        """Whether the measured level keeps to the stop; if not, a finer one is tried."""
+        study, stop = self.session.study, self.fields["deviation"].value()
+        if largest <= stop or not self.fields["deviation"].isVisible():
+            return True
+        short = largest / max(study.curve.largest_at(self.wanted), 1e-300)
+        finer = max(study.curve.triangles_for(0.98 * stop / max(short, 1.0)), int(1.05 * self.wanted) + 4)
+        if finer >= study.record.most:
+            return False
+        self.wanted = finer
+        self.plot.set_triangles(finer)
+        self.session.ask_level(finer)
+        self._rest.start()
+        return False
+
+    def reduce(self) -> None:
+        """Take the level that is shown."""
+        level = self.session.level
+        if level is not None:
+            self._is_done = True
+            self.session.apply(level.treatment)
