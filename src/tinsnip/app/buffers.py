@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
-from tinsnip.mesh.proxy import light_proxy
+from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 
@@ -25,8 +25,18 @@ class ViewBuffers:
     normals: np.ndarray  # float16 (V, 4)
     colours: np.ndarray  # uint8 (V, 4)
     faces: np.ndarray  # int32 (F, 3)
-    proxy: np.ndarray  # int32 (P, 3): a light stand-in over the same vertices
-    proxy_source: np.ndarray | None  # int32 (P,): the triangle each of its triangles was; None: the same ones
+    proxy: Proxy | None  # a light stand-in; None: the mesh is light enough
+
+    @property
+    def light_faces(self) -> np.ndarray:
+        """The stand-in's triangles over the mesh's own vertices, int32, shape (P, 3)."""
+        return self.faces if self.proxy is None else self.proxy.vertices[self.proxy.faces]
+
+    @property
+    def nbytes(self) -> int:
+        """Memory held besides the mesh itself."""
+        own = self.places.nbytes + self.normals.nbytes + self.colours.nbytes
+        return own + (sum(a.nbytes for a in self.proxy) if self.proxy is not None else 0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,6 +61,30 @@ def make_marks(examination: Examination) -> ViewMarks:
     return ViewMarks(mesh, marks, mesh.faces[of_face == VOID])
 
 
+def make_light_buffers(
+    vertices: np.ndarray, faces: np.ndarray, before: Mesh, source: np.ndarray, parent: np.ndarray
+) -> ViewBuffers | None:
+    """Buffers for the stand-in alone of a mesh that is still being made; None where it is light enough itself.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+    before : Mesh
+        The mesh it is made from.
+    source, parent : ndarray of int, shape (V,), (F,)
+        The vertex and triangle of that mesh which each one comes from.
+    """
+    proxy = light_proxy(vertices, faces)
+    if proxy is None:
+        return None
+    kinds = np.maximum(before.provenance[parent[proxy.source]], SHIFTED)
+    light = Mesh(vertices[proxy.vertices], proxy.faces, kinds)
+    if before.colour is not None:
+        light = light.with_attribute("colour", Attribute(Domain.VERTEX, before.colour[source[proxy.vertices]]))
+    return make_buffers(light, Progress())
+
+
 def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     """Normals, colours and a proxy for a mesh."""
     progress.step("Preparing the view", 3)
@@ -62,6 +96,6 @@ def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     colours = np.full((len(places), 4), 190, dtype=np.uint8)
     if mesh.colour is not None:
         colours[:, :3] = mesh.colour
-    proxy, source = light_proxy(places, mesh.faces)
+    proxy = light_proxy(places, mesh.faces)
     progress.check()
-    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy, source)
+    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)

@@ -93,7 +93,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
             self.addItem(item)
         for k, note in enumerate(self._notes):
             self.addItem(note)
-            note.setPos(right, high + (0.1 - 0.13 * k) * (high - low))
+            note.setPos(right, high + (0.1 - 0.17 * k) * (high - low))
         self.set_triangles(self.triangles)
 
     def set_budget(self, largest: float | None) -> None:

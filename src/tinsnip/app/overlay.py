@@ -186,7 +186,8 @@ class Overlay(QWidget):
             painter.drawLine(QPointF(x, y), QPointF(x + 16, y - 16))
             painter.setBrush(QColor("#fbf8f0"))
             painter.drawEllipse(QPointF(x, y), 3, 3)
-            self._label(painter, QPointF(x + 14, y - 34), pin.text)
+            width = QFontMetricsF(painter.font()).horizontalAdvance(pin.text) + 14
+            self._label(painter, QPointF(min(x + 14, self.width() - width - 4), max(y - 34, 4.0)), pin.text)
 
     def _draw_wipe(self, painter: QPainter) -> None:
         """The divider between raw and now, and what each side shows."""
@@ -194,9 +195,10 @@ class Overlay(QWidget):
         if view.shows == "now" or self.session.job.piece is None:
             return
         painter.setFont(mono_font(self.font().pointSizeF() * 0.88, bold=True))
-        shown = self.session.mesh if self.session.level is None else self.session.level.outcome.mesh
+        level = self.session.level
+        count = len(self.session.mesh.faces) if level is None else level.triangles
         raw = f"RAW {grouped(len(self.session.job.piece.raw.faces))}"
-        now = f"NOW {grouped(len(shown.faces))}"
+        now = f"NOW {grouped(count)}"
         width = QFontMetricsF(painter.font()).horizontalAdvance(raw) + 14
         if view.shows == "raw":
             self._label(painter, QPointF(0.5 * (self.width() - width), 10), raw)

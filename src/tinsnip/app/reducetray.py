@@ -274,7 +274,7 @@ class ReduceTray(Panel):
 
     def _measure(self) -> None:
         if self.isVisible():
-            if self.session.progress_of("level") is not None:
+            if any(self.session.progress_of(name) is not None for name in ("level", "whole level")):
                 self._rest.start()
             else:
                 self.session.measure_level()
@@ -292,7 +292,7 @@ class ReduceTray(Panel):
         count = self.wanted
         current = level is not None and level.treatment.triangles == count and level.before is mesh
         if current:
-            count = len(level.outcome.mesh.faces)
+            count = level.triangles
         self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
         measured = level.measured if current else None
         if count >= study.record.most:
@@ -305,7 +305,7 @@ class ReduceTray(Panel):
         self.size.setText(about + megabytes(self._bytes(count)))
         idle = count >= study.record.most
         self.copper.setText("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles")
-        allowed = current and count < len(mesh.faces)
+        allowed = current and level.outcome is not None and count < len(mesh.faces)
         if allowed and self.stop.currentText() == "deviation":
             allowed = measured is not None and self._keeps_to(measured.max)
         self.copper.setEnabled(allowed)
@@ -328,6 +328,6 @@ class ReduceTray(Panel):
     def reduce(self) -> None:
         """Take the level that is shown."""
         level = self.session.level
-        if level is not None:
+        if level is not None and level.outcome is not None:
             self._is_done = True
             self.session.apply(level.treatment)

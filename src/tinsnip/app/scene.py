@@ -1,5 +1,6 @@
 """What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
 
+import time
 from dataclasses import dataclass, field
 from importlib import resources
 
@@ -12,16 +13,19 @@ from tinsnip.app.surface import Surface
 
 __all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
 
-_SLICE = 240_000
-_LOAD = 24_000_000
-"""Bytes brought over in one go: some 10 ms."""
-_PATCH = (("3f4", "place"), ("4f2", "normal"), ("4f1", "colour"))
+_SLICE_SECONDS = 0.025
+_LOAD = 12_000_000
+"""Bytes brought over in one go: some 5 ms."""
+_PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
 LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
 """Ways to paint the surface."""
+_PREVIEW, _VOIDS = 4, 5
 
 
-def _source(name: str) -> str:
-    return (resources.files("tinsnip.app") / "shaders" / name).read_text("utf-8")
+def _source(name: str, **constants: int) -> str:
+    text = (resources.files("tinsnip.app") / "shaders" / name).read_text("utf-8")
+    version, _, rest = text.partition("\n")
+    return "\n".join([version, *(f"#define {key} {value}" for key, value in constants.items()), rest])
 
 
 @dataclass
@@ -40,12 +44,12 @@ class Scene:
 
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
-        self.surface = context.program(_source("surface.vert.glsl"), _source("surface.frag.glsl"))
-        self.surface["kinds"].value = 0
+        self._programs: dict[tuple[int, bool], moderngl.Program] = {}
+        self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(_source("line.vert.glsl"), _source("line.frag.glsl"))
         self.origin = np.zeros(3)
         self.now: Surface | None = None
-        self.next: Surface | None = None
+        self._coming: dict[str, Surface] = {}
         self.level: Surface | None = None
         self.raw: Surface | None = None
         self.raw_frame = np.eye(4)
@@ -56,6 +60,7 @@ class Scene:
         self._stage: moderngl.Framebuffer | None = None
         self.stage_done = 0
         self._stage_whole = False
+        self._slice = 120_000
         self.look = TIN
         self.limit = 1.0
         self.shows = "now"
@@ -68,15 +73,26 @@ class Scene:
 
     def set_mesh(self, buffers: ViewBuffers) -> None:
         """Begin to take a mesh over to the card; what was there is drawn until it has come."""
-        self._drop("next")
-        self.next = Surface(self.context, self.surface, buffers)
+        self._await("now", buffers)
 
     def set_level(self, buffers: ViewBuffers | None) -> None:
-        """Show a level of a reduction in place of the present mesh; None: no more."""
-        self._drop("level")
+        """Begin to show a level of a reduction in place of the present mesh; None: no more."""
         if buffers is not None:
-            self.level = Surface(self.context, self.surface, buffers)
+            self._await("level", buffers)
+            return
+        self._drop("level")
         self.stage_done = 0
+
+    def _await(self, name: str, buffers: ViewBuffers) -> None:
+        old = self._coming.pop(name, None)
+        if old is not None:
+            old.release()
+        self._coming[name] = Surface(self.context, buffers)
+
+    def level_buffers(self) -> ViewBuffers | None:
+        """What is shown, or about to be, as the level."""
+        surface = self._coming.get("level", self.level)
+        return None if surface is None else surface.buffers
 
     def set_raw(self, buffers: ViewBuffers | None, frame: np.ndarray) -> None:
         """The raw scan, and what has moved it since; None: not wanted now."""
@@ -85,45 +101,41 @@ class Scene:
             self._drop("raw")
         elif self.raw is None or self.raw.buffers is not buffers:
             self._drop("raw")
-            self.raw = Surface(self.context, self.surface, buffers)
+            self.raw = Surface(self.context, buffers)
         self.stage_done = 0
 
     def _drop(self, name: str) -> None:
-        old = getattr(self, name)
-        if old is not None:
-            old.release()
-            setattr(self, name, None)
+        for old in (self._coming.pop(name, None), getattr(self, name)):
+            if old is not None:
+                old.release()
+        setattr(self, name, None)
 
     def load(self) -> bool:
         """Bring some more of what is awaited over; True when something new can be shown."""
-        for surface in (self.next, self.level, self.raw, *self._others):
+        for name, surface in self._coming.items():
+            if surface.is_light_ready or surface.load(_LOAD) or surface.is_light_ready:
+                del self._coming[name]
+                self._drop(name)
+                setattr(self, name, surface)
+                if name == "now":
+                    self.set_lines([])
+                    self.set_patch(None, None)
+                    self.origin = surface.origin
+                return True
+        if self._coming:
+            return False
+        for surface in (self.level, self.now, self.raw, *self._others):
             if surface is not None and not surface.is_ready:
                 was_light = surface.is_light_ready
                 surface.load(_LOAD)
-                news = surface.is_ready or (surface.is_light_ready and not was_light)
-                if surface is self.next and surface.is_light_ready:
-                    self._take_next()
-                return news
-        if self.next is not None:
-            self._take_next()
-            return True
-        if self.now is not None and not self.now.is_ready:
-            return self.now.load(_LOAD)
+                return surface.is_ready or (surface.is_light_ready and not was_light)
         return False
-
-    def _take_next(self) -> None:
-        self._drop("now")
-        self.set_lines([])
-        self.set_patch(None, None)
-        self.now, self.next = self.next, None
-        self.origin = self.now.origin
-        self.stage_done = 0
 
     @property
     def is_loading(self) -> bool:
         """Something is still on its way to the card."""
         own = (self.now, self.level, self.raw, *self._others)
-        return self.next is not None or any(s is not None and not s.is_ready for s in own)
+        return bool(self._coming) or any(s is not None and not s.is_ready for s in own)
 
     @property
     def triangles(self) -> int:
@@ -132,13 +144,13 @@ class Scene:
 
     def clear_mesh(self) -> None:
         """Nothing is open."""
-        for name in ("now", "next", "level", "raw"):
+        for name in ("now", "level", "raw"):
             self._drop(name)
 
     def set_others(self, others: list[ViewBuffers]) -> None:
         """Further pieces, drawn by their light stand-ins."""
         kept = {id(s.buffers): s for s in self._others}
-        self._others = [kept.pop(id(b), None) or Surface(self.context, self.surface, b) for b in others if len(b.proxy)]
+        self._others = [kept.pop(id(b), None) or Surface(self.context, b) for b in others if len(b.faces)]
         for gone in kept.values():
             gone.release()
         self.stage_done = 0
@@ -160,12 +172,12 @@ class Scene:
         data = (
             (corners - self.origin).astype(np.float32),
             wide,
-            np.zeros((len(corners), 4), dtype=np.uint8),
             np.zeros(len(corners), dtype=np.uint8),
         )
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
-        layout = [(b, *form) for b, form in zip(self._patch_buffers, (*_PATCH, ("1u1", "role")), strict=True)]
-        self._patch = self.context.vertex_array(self.surface, layout)
+        layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
+        program = self._program(_PREVIEW, False)
+        self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
         """Closed lines to draw: points (N, 3) and style (first, second, period, share, width)."""
@@ -210,8 +222,8 @@ class Scene:
             return [there, here]
         return [here] if here is not None else []
 
-    def _aim(self, camera: Camera, layer: _Layer | None) -> None:
-        """Set everything that the shaders need for a layer; None: for what stands with the present mesh."""
+    def _aim(self, camera: Camera, layer: _Layer | None) -> moderngl.Program:
+        """The program for a layer, all set; None: for a preview that stands with the present mesh."""
         origin = self.origin if layer is None else layer.surface.origin
         linear = np.eye(3)
         if layer is not None and not layer.is_now:
@@ -226,26 +238,40 @@ class Scene:
             local = pivot - origin
             matrix[:3, 3] = local - linear @ local
         clip, view = camera.to_clip(origin) @ matrix, camera.frame() @ linear
-        program = self.surface
+        self._matrices = clip, view, origin
+        self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
+        if layer is None:
+            return self._ready(_PREVIEW, False)
+        look = layer.look
+        if look == PROVENANCE:
+            layer.surface.set_provenance()
+        if look == DEVIATION and not layer.surface.has_values:
+            look = TIN
+        return self._ready(look, self.waste is not None and layer.is_now)
+
+    def _program(self, look: int, plane: bool) -> moderngl.Program:
+        """The program for a look; made when it is first wanted."""
+        if (look, plane) not in self._programs:
+            constants = {"LOOK": look, "PLANE": int(plane)}
+            vertex, fragment = (_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
+            self._programs[look, plane] = self.context.program(vertex, fragment)
+        return self._programs[look, plane]
+
+    def _ready(self, look: int, plane: bool) -> moderngl.Program:
+        """The program for a look, with everything set that it needs."""
+        program = self._program(look, plane)
+        clip, view, origin = self._matrices
         program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
-        program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
-        look = TIN if layer is None else layer.look
-        if layer is not None:
-            if look == PROVENANCE:
-                layer.surface.set_provenance()
-            if look == DEVIATION and not layer.surface.has_values:
-                look = TIN
-        program["look"].value = look
-        program["limit"].value = max(self.limit, 1e-30)
-        program["only_void"].value = False
-        program["patch_preview"].value = False
-        program["first_triangle"].value = 0
-        program["has_kinds"].value = False
-        program["has_plane"].value = self.waste is not None and (layer is None or layer.is_now)
-        if self.waste is not None:
+        if "to_view" in program:
+            program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
+        if "limit" in program:
+            program["limit"].value = max(self.limit, 1e-30)
+        if "kinds" in program:
+            program["kinds"].value = 0
+        if plane and self.waste is not None:
             normal, offset = self.waste
             program["plane"].value = (*normal, offset - float(normal @ origin))
-        self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
+        return program
 
     def _clear(self, target: moderngl.Framebuffer) -> None:
         target.use()
@@ -259,8 +285,7 @@ class Scene:
         self._clear(target)
         for layer in self._layers(target.size):
             target.scissor = layer.scissor
-            self._aim(camera, layer)
-            layer.surface.draw_light()
+            layer.surface.draw_light(self._aim(camera, layer))
         target.scissor = None
         self._finish(target, camera, ratio)
 
@@ -285,7 +310,8 @@ class Scene:
             self._clear(self._stage)
             self._stage_whole = False
         total = sum(layer.surface.triangles for layer in layers)
-        budget, begun = _SLICE, 0
+        budget, begun = self._slice, 0
+        clock = time.perf_counter()
         if self.stage_done < total:
             self._stage.use()
             self.context.viewport = (0, 0, *self._stage.size)
@@ -296,13 +322,13 @@ class Scene:
                 if 0 <= first < own and budget > 0:
                     count = min(budget, own - first)
                     self._stage.scissor = layer.scissor
-                    self._aim(camera, layer)
-                    layer.surface.draw_full(first, count)
+                    layer.surface.draw_full(self._aim(camera, layer), first, count)
                     self.stage_done += count
                     budget -= count
                 begun += own
             self._stage.scissor = None
             self.context.finish()
+            self._pace(time.perf_counter() - clock)
         if self.stage_done < total:
             return False
         if not self._stage_whole:
@@ -311,6 +337,11 @@ class Scene:
         self.context.copy_framebuffer(target, self._stage)
         return True
 
+    def _pace(self, seconds: float) -> None:
+        """Draw as much next time as fits into the time a slice may take."""
+        wanted = self._slice * min(max(_SLICE_SECONDS / max(seconds, 1e-4), 0.5), 1.5)
+        self._slice = int(min(max(wanted, 40_000), 2_000_000))
+
     def _finish(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
         """Patches, voids that shine through, and lines, on top of the surface."""
         target.use()
@@ -318,8 +349,8 @@ class Scene:
         self.context.enable_only(moderngl.DEPTH_TEST)
         for other in self._others:
             if other.is_light_ready:
-                self._aim(camera, _Layer(other, look=SCAN_COLOUR if self.look == SCAN_COLOUR else TIN, is_now=False))
-                other.draw_light()
+                look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
+                other.draw_light(self._aim(camera, _Layer(other, look=look, is_now=False)))
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":
@@ -327,15 +358,10 @@ class Scene:
             target.scissor = (x, 0, target.size[0] - x, target.size[1])
         self._aim(camera, None)
         if self._patch is not None:
-            self.surface["patch_preview"].value = True
-            self.surface["has_plane"].value = False
             self._patch.render(moderngl.TRIANGLES)
-            self.surface["patch_preview"].value = False
         if self.now is not None and self.now.is_light_ready:
-            self.surface["only_void"].value = True
             self.context.enable_only(moderngl.NOTHING)
-            self.now.draw_voids()
-            self.surface["only_void"].value = False
+            self.now.draw_voids(self._ready(_VOIDS, False))
             self.context.enable_only(moderngl.DEPTH_TEST)
         if self._lines:
             self.line["size"].value = (float(target.size[0]), float(target.size[1]))

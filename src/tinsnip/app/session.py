@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks
+from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_light_buffers, make_marks
 from tinsnip.app.worker import Task, start
 from tinsnip.formats import UNITS, Scan, read_scan
 from tinsnip.job import Job, release
@@ -21,7 +21,7 @@ from tinsnip.survey import Examination, Finding, Kind, examine
 from tinsnip.survey.deviation import Deviation, FromRaw, deviation_from_raw, largest_deviation, signed_distance
 from tinsnip.treat import Context, Outcome, Reduce, Treatment
 from tinsnip.treat.curve import Curve
-from tinsnip.treat.record import Record
+from tinsnip.treat.record import Level, Record
 
 __all__ = ["STATIONS", "Preview", "Session"]
 
@@ -57,8 +57,9 @@ class LevelView:
 
     treatment: Reduce
     before: Mesh
-    outcome: Outcome
+    triangles: int
     buffers: ViewBuffers
+    outcome: Outcome | None = None
     measured: Deviation | None = None
     from_raw: FromRaw | None = None
 
@@ -348,9 +349,7 @@ class Session(QObject):
 
     def forget_study(self) -> None:
         """Stop working out levels, and drop what is known of them."""
-        for name in ("study", "level", "measured level"):
-            if name in self._background:
-                self._background.pop(name).progress.cancel()
+        self._stop_behind("study", "level", "whole level", "measured level")
         self._to_follow.clear()
         self.study = None
 
@@ -367,9 +366,24 @@ class Session(QObject):
         treatment = study.options.model_copy(update={"triangles": triangles})
         begun = time.perf_counter()
 
-        def work(progress: Progress) -> LevelView:
-            outcome = treatment.outcome_of(study.mesh, study.record.level(triangles))
-            return LevelView(treatment, study.mesh, outcome, make_buffers(outcome.mesh, progress))
+        def quickly(progress: Progress) -> tuple[Level, LevelView | None]:
+            level = study.record.level(triangles)
+            light = make_light_buffers(level.vertices, level.faces, study.mesh, level.source, level.parent)
+            return level, LevelView(treatment, study.mesh, len(level.faces), light) if light is not None else None
+
+        def show(found: tuple[Level, LevelView | None]) -> None:
+            level, light = found
+            if self.study is not study or self.mesh is not study.mesh:
+                return
+            if light is not None:
+                self.level = light
+                self.level_changed.emit()
+            self._behind("whole level", lambda p: wholly(level, p), done)
+
+        def wholly(level: Level, progress: Progress) -> LevelView:
+            outcome = treatment.outcome_of(study.mesh, level)
+            buffers = make_buffers(outcome.mesh, progress)
+            return LevelView(treatment, study.mesh, len(level.faces), buffers, outcome)
 
         def done(level: LevelView) -> None:
             if self.study is study and self.mesh is study.mesh:
@@ -378,14 +392,18 @@ class Session(QObject):
                 self.level_changed.emit()
                 self.preview_changed.emit()
 
-        if "measured level" in self._background:
-            self._background.pop("measured level").progress.cancel()
-        self._latest("level", work, done)
+        self._stop_behind("measured level", "whole level")
+        self._latest("level", quickly, show)
+
+    def _stop_behind(self, *names: str) -> None:
+        for name in names:
+            if name in self._background:
+                self._background.pop(name).progress.cancel()
 
     def measure_level(self) -> None:
         """Measure the level that is shown, at every vertex, edge midpoint and centroid, and back."""
         level, piece = self.level, self.job.piece
-        if level is None or piece is None or level.measured is not None or "level" in self._background:
+        if level is None or piece is None or level.outcome is None or level.measured is not None:
             return
         raw, frame = piece.raw, self.job.frame(self.job.active)
 
@@ -406,9 +424,7 @@ class Session(QObject):
 
     def cancel_preview(self) -> None:
         """Leave a preview without a trace."""
-        for name in ("preview", "level", "measured level"):
-            if name in self._background:
-                self._background.pop(name).progress.cancel()
+        self._stop_behind("preview", "level", "whole level", "measured level")
         self._to_follow.clear()
         if self.level is not None:
             self.level = None
@@ -609,7 +625,7 @@ def _newest(buffers: dict[int, ViewBuffers]) -> dict[int, ViewBuffers]:
     kept: dict[int, ViewBuffers] = {}
     room = _VIEW_MEMORY
     for key, value in reversed(buffers.items()):
-        room -= value.places.nbytes + value.normals.nbytes + value.colours.nbytes + value.proxy.nbytes
+        room -= value.nbytes
         if room < 0 and kept:
             break
         kept[key] = value

@@ -65,7 +65,7 @@ class Viewport(QOpenGLWidget):
         self.look = TIN
         self.shows = "now"
         self._flight: QVariantAnimation | None = None
-        self.frames = 0
+        self.frames = self.level_frames = 0
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
         self.setMinimumSize(320, 240)
         self.setMouseTracking(True)
@@ -126,6 +126,8 @@ class Viewport(QOpenGLWidget):
         elif not scene.draw_slice(target, self.camera, ratio):
             QTimer.singleShot(0, self.update)
         self.frames += 1
+        level = scene.level
+        self.level_frames = self.level_frames + 1 if level is not None and level.is_light_ready else 0
 
     @property
     def is_settled(self) -> bool:
@@ -318,7 +320,7 @@ class Viewport(QOpenGLWidget):
         self.makeCurrent()
         if level is None:
             self.scene.set_level(None)
-        elif self.scene.level is None or self.scene.level.buffers is not level.buffers:
+        elif self.scene.level_buffers() is not level.buffers:
             self.scene.set_level(level.buffers)
         self._give_values()
         self.redraw()
@@ -414,7 +416,7 @@ class Viewport(QOpenGLWidget):
         around = [np.cos(a) * side + np.sin(a) * other for a in np.arange(6) * np.pi / 3]
         leaning = [np.cos(t) * eye + np.sin(t) * r for t in (0.6, 1.1) for r in around]
         for way in (eye, *leaning):
-            hit = first_hit(buffers.mesh.vertices, buffers.proxy, place, -way)
+            hit = first_hit(buffers.mesh.vertices, buffers.light_faces, place, -way)
             if hit is None or float((hit[1] - place) @ way) < slack:
                 return way
         return eye
@@ -433,7 +435,7 @@ class Viewport(QOpenGLWidget):
             return None
         faces = mesh.faces
         if roughly and buffers is not None and buffers.mesh is mesh:
-            faces = buffers.proxy
+            faces = buffers.light_faces
         hit = first_hit(mesh.vertices, faces, *self.camera.ray(x, y))
         return None if hit is None else hit[1]
 

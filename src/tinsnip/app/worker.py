@@ -5,8 +5,12 @@ one relay that lives for good, and Python's cycle collector, which may free Qt o
 thread only.
 """
 
+import contextlib
 import gc
 import logging
+import os
+import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
@@ -72,7 +76,14 @@ class _Relay(QObject):
         task.calls[how](what)
 
 
-_pool = ThreadPoolExecutor(4, thread_name_prefix="tinsnip")
+
+def _step_back() -> None:
+    """Let the window's own thread go first; threads started from this one follow it."""
+    with contextlib.suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
+
+
+_pool = ThreadPoolExecutor(4, thread_name_prefix="tinsnip", initializer=_step_back)
 _relay: _Relay | None = None
 
 
@@ -89,13 +100,18 @@ def start(task: Task) -> Task:
 def keep_collecting_here(parent: QObject) -> None:
     """Let Python's cycle collector run on this thread only, in the moments between events."""
     gc.disable()
+    gc.collect()
+    gc.freeze()
     timer = QTimer(parent, interval=500)
 
     def collect() -> None:
         counts, limits = gc.get_count(), gc.get_threshold()
         for generation in (2, 1, 0):
             if counts[generation] > limits[generation] > 0:
+                begun = time.perf_counter()
                 gc.collect(generation)
+                if time.perf_counter() - begun > 0.02:  # what is left is there for good: do not look it over again
+                    gc.freeze()
                 return
 
     timer.timeout.connect(collect)

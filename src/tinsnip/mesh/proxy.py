@@ -1,10 +1,13 @@
 """A light stand-in for a dense mesh, to draw while the view moves."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.mesh.subsets import number_used
 
-__all__ = ["light_proxy"]
+__all__ = ["Proxy", "light_proxy"]
 
 _WORTH_FROM = 160_000
 _CELLS = 170
@@ -35,9 +38,25 @@ def _proxy_faces(faces, of, out, source):
     return n
 
 
-def light_proxy(
-    places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM
-) -> tuple[np.ndarray, np.ndarray | None]:
+class Proxy(NamedTuple):
+    """A light stand-in.
+
+    Attributes
+    ----------
+    vertices : ndarray of int32, shape (V',)
+        The mesh's vertices that it uses.
+    faces : ndarray of int32, shape (P, 3)
+        Its triangles, over those.
+    source : ndarray of int32, shape (P,)
+        The mesh's triangle that each one was.
+    """
+
+    vertices: np.ndarray
+    faces: np.ndarray
+    source: np.ndarray
+
+
+def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM) -> Proxy | None:
     """Coarser triangles over some of a mesh's own vertices, by clustering (Rossignac and Borrel 1993).
 
     Parameters
@@ -49,13 +68,11 @@ def light_proxy(
 
     Returns
     -------
-    faces : ndarray of int32, shape (P, 3)
-        The given ones themselves where they are few already.
-    source : ndarray of int32, shape (P,), or None
-        Which of the given triangles each one was; None where they are the same.
+    Proxy or None
+        None where the mesh is light enough itself.
     """
     if len(faces) <= worth_from:
-        return faces, None
+        return None
     low = places.min(axis=0)
     extent = float((places.max(axis=0) - low).max()) or 1.0
     cells = _CELLS
@@ -64,4 +81,11 @@ def light_proxy(
     _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of)
     out, source = np.empty((len(faces), 3), dtype=np.int32), np.empty(len(faces), dtype=np.int32)
     count = _proxy_faces(faces, of, out, source)
-    return out[:count].copy(), source[:count].copy()
+    out, source = out[:count].copy(), source[:count].copy()
+    # numbered anew, so that what is drawn lies close together
+    number = np.full(len(places), -1, dtype=np.int32)
+    used = number_used(out, number)
+    vertices = np.empty(used, dtype=np.int32)
+    known = np.flatnonzero(number >= 0)
+    vertices[number[known]] = known
+    return Proxy(vertices, number[out], source)

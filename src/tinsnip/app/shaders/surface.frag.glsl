@@ -1,20 +1,25 @@
 #version 330 core
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
-uniform int look;          // 0 tin, 1 scan colour, 2 provenance, 3 deviation
+// LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
+// through the part. PLANE: 1 where a snip's waste is hatched. Each is a program of its own: a software renderer
+// works every branch out for every pixel.
 uniform float limit;       // the deviation at which the colours end, mm
 uniform usampler2D kinds;  // provenance of each triangle, row by row
 uniform bool has_kinds;
 uniform int first_triangle;
-uniform bool has_plane;
 uniform vec4 plane;        // waste where dot(plane.xyz, at) < plane.w
-uniform bool only_void;    // second pass: voids shine through the part
-uniform bool patch_preview;
-in vec3 at;
 in vec3 facing;
+#if LOOK == 1
 in vec3 paint;
+#endif
+#if LOOK == 3
 in float deviation;
 in float unknown;
+#endif
+#if PLANE
+in vec3 at;
+#endif
 flat in int kind;
 out vec4 shade;
 
@@ -23,6 +28,10 @@ const vec3 IRON = vec3(0.165, 0.135, 0.12);
 const vec3 OCHRE = vec3(0.82, 0.60, 0.20);
 const vec3 RUST = vec3(0.66, 0.26, 0.13);
 const vec3 VIOLET = vec3(0.60, 0.36, 0.84);
+
+const vec3 KEY = vec3(-0.424264, 0.565685, 0.707107);   // directions of the lights, seen from the eye
+const vec3 FILL = vec3(0.817889, -0.233682, 0.525786);
+const vec3 GLEAM = vec3(-0.229658, 0.321521, 0.918630);
 
 bool hatch(float period, float width) {
     return mod(gl_FragCoord.x + gl_FragCoord.y, period) < width;
@@ -36,7 +45,8 @@ vec3 made_pattern() {
     return hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
 }
 
-// Copper outward, petrol inward, pale at nought; lines at every quarter, dark outward and light inward.
+#if LOOK == 3
+// Copper outward, petrol inward, pale at nought; lines at every half, dark outward and light inward.
 vec3 deviation_colour() {
     if (unknown > 0.5) return made_pattern();
     float t = deviation / limit;
@@ -45,15 +55,18 @@ vec3 deviation_colour() {
     vec3 far = t > 0.0 ? vec3(0.66, 0.27, 0.08) : vec3(0.05, 0.33, 0.47);
     vec3 middle = t > 0.0 ? vec3(0.87, 0.56, 0.34) : vec3(0.42, 0.65, 0.72);
     vec3 colour = s < 0.5 ? mix(pale, middle, 2.0 * s) : mix(middle, far, 2.0 * s - 1.0);
-    float quarter = abs(t) * 4.0;
-    float width = fwidth(quarter);
-    float near = abs(fract(quarter - 0.5) - 0.5);
-    if (width < 0.35 && quarter > 0.5 && quarter < 4.3 && near < width)
+    float step_ = abs(t) * 2.0;
+    float width = fwidth(step_);
+    float near = abs(fract(step_ - 0.5) - 0.5);
+    if (width < 0.35 && step_ > 0.5 && step_ < 2.3 && near < width)
         colour = t > 0.0 ? colour * 0.55 : mix(colour, vec3(1.0), 0.65);
     if (abs(t) > 1.0 && hatch(6.0, 2.0)) colour = t > 0.0 ? colour * 0.62 : mix(colour, vec3(1.0), 0.45);
     return colour;
 }
 
+#endif
+
+#if LOOK == 2
 vec3 provenance_colour() {
     if (!has_kinds) return TIN;
     int number = gl_PrimitiveID + first_triangle;
@@ -62,35 +75,54 @@ vec3 provenance_colour() {
     if (which == 1u) return mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 1.6 ? vec3(0.25, 0.42, 0.50) : vec3(0.66, 0.78, 0.82);
     return TIN;
 }
+#endif
 
 void main() {
-    if (only_void) {
-        if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
-        shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
-        return;
-    }
-    vec3 n = normalize(facing);
+#if LOOK == 5
+    if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
+    shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
+#else
     if (!gl_FrontFacing) {
         vec2 cell = mod(gl_FragCoord.xy, 7.0) - 3.0;
         shade = vec4(dot(cell, cell) < 2.6 ? IRON * 2.3 : IRON, 1.0);
-        if (has_plane && dot(plane.xyz, at) < plane.w && hatch(8.0, 3.0)) shade.rgb *= 0.55;
+#if PLANE
+        if (dot(plane.xyz, at) < plane.w && hatch(8.0, 3.0)) shade.rgb *= 0.55;
+#endif
         return;
     }
-    float key = max(dot(n, normalize(vec3(-0.45, 0.6, 0.75))), 0.0);
-    float fill = max(dot(n, normalize(vec3(0.7, -0.2, 0.45))), 0.0);
-    float gleam = pow(max(dot(n, normalize(vec3(-0.25, 0.35, 1.0))), 0.0), 24.0);
+#if LOOK == 1
+    vec3 base = paint;
+#elif LOOK == 2
+    vec3 base = provenance_colour();
+#elif LOOK == 3
+    vec3 base = deviation_colour();
+#elif LOOK == 4
+    vec3 base = made_pattern();
+#else
     vec3 base = TIN;
-    if (look == 1) base = paint;
-    if (look == 2) base = provenance_colour();
-    if (look == 3) base = deviation_colour();
-    if (patch_preview) base = made_pattern();
-    if (kind == 1 && look < 2) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
-    if (kind == 3 && look < 2) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
-    float ambient = patch_preview || look >= 2 ? 0.55 : 0.26;
+#endif
+#if LOOK < 2
+    if (kind == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
+    if (kind == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
+    const float ambient = 0.26;
+#else
+    const float ambient = 0.55;
+#endif
+    vec3 n = normalize(facing);
+    float key = max(dot(n, KEY), 0.0);
+    float fill = max(dot(n, FILL), 0.0);
+    float g = max(dot(n, GLEAM), 0.0);
+    g *= g;
+    g *= g;
+    g *= g;
+    float gleam = g * g * g;  // to the 24th
     vec3 lit = base * (ambient + 0.62 * key * (1.26 - ambient) + 0.22 * fill) + 0.10 * gleam;
-    if (has_plane && dot(plane.xyz, at) < plane.w) {
+#if PLANE
+    if (dot(plane.xyz, at) < plane.w) {
         float grey = dot(lit, vec3(0.33));
         lit = mix(vec3(grey), lit, 0.35) * (hatch(7.0, 2.6) ? 0.42 : 0.86);
     }
+#endif
     shade = vec4(lit, 1.0);
+#endif
 }

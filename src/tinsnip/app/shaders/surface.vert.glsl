@@ -4,22 +4,38 @@ uniform mat4 to_clip;
 uniform mat3 to_view;
 in vec3 place;
 in vec4 normal;
+#if LOOK == 1
 in vec4 colour;
+#endif
 in uint role;     // what the shell is
+#if LOOK == 3
 in float value;   // deviation from raw, mm; not a number: nothing to measure against
-out vec3 at;
+#endif
 out vec3 facing;
+#if LOOK == 1
 out vec3 paint;
+#endif
+#if LOOK == 3
 out float deviation;
 out float unknown;
+#endif
+#if PLANE
+out vec3 at;
+#endif
 flat out int kind;
 
 void main() {
     gl_Position = to_clip * vec4(place, 1.0);
+#if PLANE
     at = place;
+#endif
     facing = to_view * normal.xyz;
-    paint = colour.rgb;
     kind = int(role);
+#if LOOK == 1
+    paint = colour.rgb;
+#endif
+#if LOOK == 3
     unknown = isnan(value) ? 1.0 : 0.0;
     deviation = isnan(value) ? 0.0 : value;
+#endif
 }
