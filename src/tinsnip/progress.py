@@ -1,16 +1,50 @@
 """Progress and cancelling, shared between a worker thread, its kernels and whoever watches."""
 
+import functools
+import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import numpy as np
 
 from tinsnip.errors import Cancelled
 
-__all__ = ["CANCEL", "DONE", "TOTAL", "Progress"]
+__all__ = ["CANCEL", "DONE", "TOTAL", "Progress", "check_here", "polled_here", "stoppable"]
 
 CANCEL, DONE, TOTAL = 0, 1, 2
+
+
+_here = threading.local()
+
+
+def polled_here() -> np.ndarray:
+    """The state that kernels poll for whatever is being worked at on this thread; it never says stop if nothing is."""
+    progress = getattr(_here, "progress", None)
+    return np.zeros(3, dtype=np.int64) if progress is None else progress.state
+
+
+def check_here() -> None:
+    """Raise `Cancelled` when what is being worked at on this thread was asked to stop."""
+    progress = getattr(_here, "progress", None)
+    if progress is not None:
+        progress.check()
+
+
+def stoppable(function: Callable) -> Callable:
+    """Let everything that a function calls poll the `Progress` it was given, or that of the context it was given."""
+
+    @functools.wraps(function)
+    def wrapped(*arguments: Any, **named: Any) -> Any:
+        for one in (*arguments, *named.values()):
+            progress = one if isinstance(one, Progress) else getattr(one, "progress", None)
+            if isinstance(progress, Progress):
+                with progress.at_work():
+                    return function(*arguments, **named)
+        return function(*arguments, **named)
+
+    return wrapped
 
 
 class Progress:
@@ -75,3 +109,13 @@ class Progress:
         """Raise `Cancelled` when stopping was asked for."""
         if self.cancelled:
             raise Cancelled()
+
+    @contextmanager
+    def at_work(self) -> Iterator["Progress"]:
+        """What is called within the block, on this thread, polls this progress without being handed it."""
+        before = getattr(_here, "progress", None)
+        _here.progress = self
+        try:
+            yield self
+        finally:
+            _here.progress = before

@@ -6,6 +6,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
+    QDoubleSpinBox,
     QFormLayout,
     QGridLayout,
     QLabel,
@@ -85,6 +86,14 @@ class SettingsPage(QDialog):
         self.inches = QCheckBox("show lengths in inches in Stand")
         self.inches.setChecked(settings.show_inches)
         box.addWidget(self.inches)
+        self.undo = QDoubleSpinBox()
+        self.undo.setRange(0, 90)
+        self.undo.setDecimals(0)
+        self.undo.setSuffix(" % of memory")
+        self.undo.setValue(100 * settings.undo_share)
+        self.undo.setAccessibleName("Memory that steps to go back to may take")
+        self.undo.setToolTip("Steps beyond it are kept on the disk")
+        form.addRow("Steps to go back to", self.undo)
         note = QLabel("The wheel always zooms to the pointer. Turning goes about the point under it.")
         note.setObjectName("muted")
         note.setWordWrap(True)
@@ -104,10 +113,12 @@ class SettingsPage(QDialog):
         for drag, field in self.fields.items():
             field.setCurrentText(plain.meaning(drag))
         self.inches.setChecked(plain.show_inches)
+        self.undo.setValue(100 * plain.undo_share)
 
     def _take(self) -> None:
         for drag, field in self.fields.items():
             self.settings.set_meaning(drag, field.currentText())
         self.settings.show_inches = self.inches.isChecked()
+        self.settings.undo_share = self.undo.value() / 100
         self.settings.save()
         self.accept()

@@ -68,6 +68,8 @@ class Scene:
         self.waste: tuple[np.ndarray, float] | None = None
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
         self._others: list[Surface] = []
+        self._graves: list[moderngl.Buffer] = []
+        self._ready_made = [(look, False) for look in (*LOOKS, _PREVIEW, _VOIDS)] + [(TIN, True)]
 
     # ---- what there is
 
@@ -86,7 +88,7 @@ class Scene:
     def _await(self, name: str, buffers: ViewBuffers) -> None:
         old = self._coming.pop(name, None)
         if old is not None:
-            old.release()
+            self._graves += old.release()
         self._coming[name] = Surface(self.context, buffers)
 
     def level_buffers(self) -> ViewBuffers | None:
@@ -107,7 +109,7 @@ class Scene:
     def _drop(self, name: str) -> None:
         for old in (self._coming.pop(name, None), getattr(self, name)):
             if old is not None:
-                old.release()
+                self._graves += old.release()
         setattr(self, name, None)
 
     def load(self) -> bool:
@@ -131,6 +133,21 @@ class Scene:
                 return surface.is_ready or (surface.is_light_ready and not was_light)
         return False
 
+    def tidy_up(self) -> bool:
+        """Free some of what is no longer shown; True when there is more."""
+        room = _LOAD
+        while self._graves and room > 0:
+            buffer = self._graves.pop()
+            room -= buffer.size
+            buffer.release()
+        return bool(self._graves)
+
+    def make_ready(self) -> bool:
+        """Make one of the programs that may be wanted later; True when there are more."""
+        if self._ready_made:
+            self._program(*self._ready_made.pop(0))
+        return bool(self._ready_made)
+
     @property
     def is_loading(self) -> bool:
         """Something is still on its way to the card."""
@@ -152,7 +169,7 @@ class Scene:
         kept = {id(s.buffers): s for s in self._others}
         self._others = [kept.pop(id(b), None) or Surface(self.context, b) for b in others if len(b.faces)]
         for gone in kept.values():
-            gone.release()
+            self._graves += gone.release()
         self.stage_done = 0
 
     def set_marks(self, marks: ViewMarks, shine: bool) -> None:

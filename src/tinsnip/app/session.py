@@ -12,9 +12,9 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_light_buffers, make_marks
-from tinsnip.app.worker import Task, start
+from tinsnip.app.worker import Task, let_go, start
 from tinsnip.formats import UNITS, Scan, read_scan
-from tinsnip.job import Job, release
+from tinsnip.job import Job, default_budget, release
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, examine
@@ -92,6 +92,7 @@ class Session(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.job = Job()
+        self.undo_share = 0.25
         self.examination: Examination | None = None
         self.station = 0
         self.unticked: set[tuple[str, int]] = set()
@@ -130,7 +131,9 @@ class Session(QObject):
 
         def done(scans: list[Scan]) -> None:
             if not add:
+                self.job.keeper.close()
                 self.job = Job()
+                self.set_undo_memory(self.undo_share)
                 self.last_release = None
                 for known in (self._buffers, self._examinations, self._from_raws):
                     known.clear()
@@ -351,7 +354,8 @@ class Session(QObject):
         """Stop working out levels, and drop what is known of them."""
         self._stop_behind("study", "level", "whole level", "measured level")
         self._to_follow.clear()
-        self.study = None
+        gone, self.study = self.study, None
+        let_go(gone)
 
     def progress_of(self, name: str) -> Progress | None:
         """How far something behind the scenes is; None when it is not under way."""
@@ -427,8 +431,9 @@ class Session(QObject):
         self._stop_behind("preview", "level", "whole level", "measured level")
         self._to_follow.clear()
         if self.level is not None:
-            self.level = None
+            gone, self.level = self.level, None
             self.level_changed.emit()
+            let_go(gone)
         if self.preview is not None:
             self.preview = None
             self.preview_changed.emit()
@@ -436,24 +441,35 @@ class Session(QObject):
     def undo(self) -> None:
         """Go back one step."""
         if self.job.can_undo and self.busy is None:
-            entry = self.job.undo()
-            self.message.emit(f"Undone: {entry.text}", False)
-            self._changed()
+            text = self.job.log[self.job.cursor - 1].text
+            self._go(self.job.cursor - 1, f"Undone: {text}")
 
     def redo(self) -> None:
         """Go forward one step."""
         if self.job.can_redo and self.busy is None:
-            entry = self.job.redo()
-            self.message.emit(f"Redone: {entry.text}", False)
-            self._changed()
+            text = self.job.log[self.job.cursor].text
+            self._go(self.job.cursor + 1, f"Redone: {text}")
 
     def go_to(self, cursor: int) -> None:
         """Go to a line of the log."""
         if self.busy is None and cursor != self.job.cursor:
+            self._go(cursor, "")
+
+    def _go(self, cursor: int, text: str) -> None:
+        """Go to a line of the log; what is on the disk is read back first, off the window's thread."""
+
+        def arrive(_: object = None) -> None:
             self.job.go_to(cursor)
+            self.message.emit(text, False)
             self._changed()
 
-    def export(self, path: Path, scanner_frame: bool = False) -> None:
+        if self.job.is_at_hand(cursor):
+            arrive()
+        else:
+            job = self.job
+            self._foreground("Bringing the step back", lambda p: job.fetch(cursor), arrive)
+
+    def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False) -> None:
         """Write the mesh, read it back, and judge the file."""
         mesh = self.mesh
         if mesh is None:
@@ -469,7 +485,7 @@ class Session(QObject):
             self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
             self.released.emit(path)
 
-        self._foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p), done)
+        self._foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p, provenance), done)
 
     def _changed(self) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
@@ -482,7 +498,7 @@ class Session(QObject):
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()
-        kept = {id(p.mesh) for p in self.job.pieces} | {id(m) for e in self.job.log for m in (e.before, e.after)}
+        kept = self.job.resident()
         self._buffers = _newest({key: value for key, value in self._buffers.items() if key in kept})
         self._examinations = {key: value for key, value in self._examinations.items() if key in kept}
         self._from_raws = {key: value for key, value in list(self._from_raws.items())[-8:] if key in kept}
@@ -491,6 +507,8 @@ class Session(QObject):
         else:
             self._behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
         self._prepare_others()
+        job = self.job
+        self._behind("spill", lambda p: _spill(job), self._after_spill)
         if self.examination is not None:
             self.examined.emit()
             self._measure_from_raw()
@@ -505,6 +523,15 @@ class Session(QObject):
                     f"buffers of piece {index}", lambda p, mesh=piece.mesh: make_buffers(mesh, p), self._take_other
                 )
         self.others_changed.emit()
+
+    def _after_spill(self, trouble: str) -> None:
+        if trouble:
+            self.message.emit(trouble, True)
+
+    def set_undo_memory(self, share: float) -> None:
+        """Let steps gone by take up to a share of the machine's memory; more of them go to the disk."""
+        self.undo_share = share
+        self.job.keeper.budget = int(4 * share * default_budget())
 
     def _take_other(self, buffers: ViewBuffers) -> None:
         self._buffers[id(buffers.mesh)] = buffers
@@ -630,6 +657,16 @@ def _newest(buffers: dict[int, ViewBuffers]) -> dict[int, ViewBuffers]:
             break
         kept[key] = value
     return dict(reversed(kept.items()))
+
+
+def _spill(job: Job) -> str:
+    """Put old steps on the disk; what went wrong, if anything."""
+    try:
+        job.spill()
+    except OSError as error:
+        what = (error.strerror or str(error)).lower()
+        return f"{job.keeper.folder}: {what}; older steps stay in memory. Make room on that disk"
+    return ""
 
 
 def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:

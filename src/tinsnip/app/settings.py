@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 import platformdirs
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 __all__ = ["DRAGS", "Settings"]
 
@@ -27,6 +27,7 @@ class Settings(BaseModel):
     open_folder: str = ""
     export_folder: str = ""
     show_inches: bool = False
+    undo_share: float = Field(0.25, ge=0.0, le=0.9)
     left: Meaning = "turn"
     middle: Meaning = "turn"
     right: Meaning = "pan"

@@ -178,9 +178,11 @@ class Surface:
             if self.has_provenance:
                 self._textures[texture].use(0)
 
-    def release(self) -> None:
-        """Give everything on the card back."""
+    def release(self) -> list[moderngl.Buffer]:
+        """Give up what is on the card; what takes time to be freed is handed back, to be freed bit by bit."""
         self._forget_arrays()
-        for thing in (*self._held, *self._textures):
-            thing.release()
-        self._held, self._textures, self._waiting = [], [], []
+        for texture in self._textures:
+            texture.release()
+        held, self._held = self._held, []
+        self._textures, self._waiting = [], []
+        return held

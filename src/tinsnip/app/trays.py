@@ -28,6 +28,7 @@ from tinsnip.treat import (
     Orient,
     Patch,
     Plinth,
+    Smooth,
     Sweep,
     Weld,
 )
@@ -305,6 +306,18 @@ class SurfaceTray(Panel):
         self.values = [self.figure(name) for name in names]
         self.copper_button("Mend", self.mend)
         self.button("Weld equal vertices", lambda: self.session.apply(Weld()))
+        self.heading("Smooth")
+        about = QLabel("Takes scanner noise off; the part keeps its size, open edges stay.")
+        about.setObjectName("muted")
+        about.setWordWrap(True)
+        self.column.addWidget(about)
+        row, self.passes = number_field("Passes", 1, 200, 0, "", 5)
+        self.passes.setValue(10)
+        self.column.addWidget(row)
+        row, self.strength = number_field("Strength", 0.05, 0.7, 2, "", 0.05)
+        self.strength.setValue(0.5)
+        self.column.addWidget(row)
+        self.smooth_button = self.button("Smooth the surface", self.smooth)
 
     def refresh(self) -> None:
         found = self.session.examination
@@ -316,6 +329,10 @@ class SurfaceTray(Panel):
             label.setText(grouped(value))
         self.copper.setText(f"Mend {counted(t.total, 'tangle')} and orient" if t.total else "Nothing to mend")
         self.copper.setEnabled(t.total > 0)
+
+    def smooth(self) -> None:
+        """Smooth."""
+        self.session.apply(Smooth(iterations=int(self.passes.value()), strength=self.strength.value()))
 
     def mend(self) -> None:
         """Mend and orient."""
@@ -403,6 +420,9 @@ class ReleaseTray(Panel):
         self.frame = QCheckBox("in the scanner's own frame")
         self.frame.setToolTip("Undo turning, placing and scaling in the file only")
         self.column.addWidget(self.frame)
+        self.provenance = QCheckBox("say what was measured and made")
+        self.provenance.setToolTip("Each triangle's provenance as a property of the file; PLY only")
+        self.column.addWidget(self.provenance)
         self.written = QLabel()
         self.written.setObjectName("muted")
         self.written.setWordWrap(True)
@@ -416,6 +436,7 @@ class ReleaseTray(Panel):
         if mesh is None:
             return
         name = self.format.currentData()
+        self.provenance.setEnabled(FORMATS[name].holds_provenance)
         self.size.setText(megabytes(FORMATS[name].size_of(len(mesh.faces), len(mesh.vertices))))
         if found is None:
             return

@@ -96,8 +96,16 @@ class Viewport(QOpenGLWidget):
 
     def initializeGL(self) -> None:
         self.scene = Scene(moderngl.create_context())
+        self.scene.make_ready()
+        QTimer.singleShot(300, self._make_ready)
         if self._buffers is not None and self._pending is None:
             self._pending = self._buffers
+
+    def _make_ready(self) -> None:
+        """Make the programs for the other looks, one at a time."""
+        self.makeCurrent()
+        if self.scene is not None and self.scene.make_ready():
+            QTimer.singleShot(50, self._make_ready)
 
     def paintGL(self) -> None:
         scene = self.scene
@@ -113,6 +121,8 @@ class Viewport(QOpenGLWidget):
                 self._show_findings()
                 self._show_preview()
                 self._give_values()
+            QTimer.singleShot(0, self.update)
+        elif scene.tidy_up():
             QTimer.singleShot(0, self.update)
         ratio = self.devicePixelRatioF()
         if self.session.mesh is None:

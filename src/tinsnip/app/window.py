@@ -54,6 +54,8 @@ class Window(QMainWindow):
         super().__init__()
         self.session = Session()
         self.settings = Settings.load()
+        self.session.set_undo_memory(self.settings.undo_share)
+        self.session.job.keeper.remove_stale()
         self.setWindowTitle("Tinsnip")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
@@ -375,6 +377,7 @@ class Window(QMainWindow):
     def show_settings(self) -> None:
         """Show the settings page."""
         if SettingsPage(self.settings, self).exec():
+            self.session.set_undo_memory(self.settings.undo_share)
             self.trays[self.session.station].refresh()
 
     def _fold_ticket(self) -> None:
@@ -402,7 +405,8 @@ class Window(QMainWindow):
                 target = target.with_name(target.name + FORMATS[name].suffix)
             self.settings.export_folder = str(target.parent)
             self.settings.save()
-            self.session.export(target, self.trays[8].frame.isChecked())
+            said = self.trays[8].provenance.isChecked() and FORMATS[name].holds_provenance
+            self.session.export(target, self.trays[8].frame.isChecked(), said)
 
     def _press_copper(self) -> None:
         copper = self.trays[self.session.station].copper
@@ -609,4 +613,5 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.session.stop_all()
+        self.session.job.keeper.close()
         super().closeEvent(event)

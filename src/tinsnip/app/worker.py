@@ -20,7 +20,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal, Slot
 from tinsnip.errors import Cancelled, TinsnipError
 from tinsnip.progress import Progress
 
-__all__ = ["Task", "keep_collecting_here", "start"]
+__all__ = ["Task", "keep_collecting_here", "let_go", "start"]
 
 
 class Task:
@@ -48,7 +48,8 @@ class Task:
     def run(self) -> tuple[str, Any]:
         """Do the work; how it ended, and with what."""
         try:
-            result = self.work(self.progress)
+            with self.progress.at_work():
+                result = self.work(self.progress)
             self.progress.check()
         except Cancelled:
             return "cancelled", None
@@ -76,7 +77,6 @@ class _Relay(QObject):
         task.calls[how](what)
 
 
-
 def _step_back() -> None:
     """Let the window's own thread go first; threads started from this one follow it."""
     with contextlib.suppress(OSError):
@@ -95,6 +95,18 @@ def start(task: Task) -> Task:
     relay = _relay
     _pool.submit(lambda: relay.ended.emit(task, *task.run()))
     return task
+
+
+def let_go(*things: Any) -> None:
+    """Have large things freed on a worker thread; nothing of Qt may be among them, nor in what they alone hold."""
+    held = [things]
+    del things
+
+    def free() -> None:
+        time.sleep(0.05)  # by then the caller has let go too
+        held.clear()
+
+    _pool.submit(free)
 
 
 def keep_collecting_here(parent: QObject) -> None:

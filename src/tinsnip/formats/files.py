@@ -3,6 +3,7 @@
 import os
 import shutil
 import tempfile
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,7 +16,7 @@ from tinsnip.formats import glb, obj, off, ply, stl, threemf
 from tinsnip.formats.units import UNITS, guess_unit
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles, reorder
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, check_here, stoppable
 
 __all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
 
@@ -79,6 +80,7 @@ def format_for(name_or_suffix: str) -> Format:
     return FORMATS[key]
 
 
+@stoppable
 def read_scan(path: str | Path, unit: str | None = None, progress: Progress | None = None) -> Scan:
     """Read a scan, whatever its ending says it is.
 
@@ -153,6 +155,7 @@ def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:
     return keep_triangles(mesh, keep), (f"{lost} triangles without a finite position left out",)
 
 
+@stoppable
 def write_mesh(
     mesh: Mesh,
     path: str | Path,
@@ -203,8 +206,7 @@ def write_mesh(
             chosen.write(mesh, temporary, progress, provenance=True)
         else:
             chosen.write(mesh, temporary, progress)
-        with temporary.open("rb+") as file:
-            os.fsync(file.fileno())
+        _onto_the_disk(temporary, progress)
         back = chosen.read(temporary, progress)
         _compare(mesh, back, chosen, path)
         if provenance and not np.array_equal(back.provenance, mesh.provenance):
@@ -225,6 +227,26 @@ def write_mesh(
     return back
 
 
+def _onto_the_disk(path: Path, progress: Progress) -> None:
+    """See a file safely down; a slow disk does not hold up a wish to stop."""
+    trouble: list[OSError] = []
+
+    def sync() -> None:
+        try:
+            with path.open("rb+") as file:
+                os.fsync(file.fileno())
+        except OSError as error:
+            trouble.append(error)
+
+    thread = threading.Thread(target=sync, daemon=True)
+    thread.start()
+    while thread.is_alive():
+        thread.join(0.05)
+        progress.check()
+    if trouble:
+        raise trouble[0]
+
+
 def _compare(mesh: Mesh, back: Mesh, chosen: Format, path: Path) -> None:
     """Refuse a file that does not read back as it was meant."""
     places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
@@ -235,6 +257,7 @@ def _compare(mesh: Mesh, back: Mesh, chosen: Format, path: Path) -> None:
         mesh = keep_triangles(mesh, order)
         places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
     for begin in range(0, len(mesh.faces) if same else 0, 1 << 20):
+        check_here()
         part = slice(begin, begin + (1 << 20))
         same &= bool((places[mesh.faces[part]] == back.vertices[back.faces[part]]).all())
     if not same:

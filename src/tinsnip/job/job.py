@@ -6,6 +6,7 @@ import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
+from tinsnip.job.keeping import Keeper, Kept
 from tinsnip.mesh import Mesh
 from tinsnip.treat import Context, Outcome, Treatment
 
@@ -26,19 +27,34 @@ class Piece:
 
 @dataclass(frozen=True)
 class Entry:
-    """One line of the log: what was done to which piece, and the mesh before and after."""
+    """One line of the log: what was done to which piece, and the mesh before and after, in memory or on disk."""
 
     treatment: Treatment
     piece: int
     text: str
     seconds: float
-    before: Mesh
-    after: Mesh
+    kept_before: Kept
+    kept_after: Kept
     figures: dict = field(default_factory=dict)
+
+    @property
+    def before(self) -> Mesh:
+        """The mesh before the step."""
+        return self.kept_before.mesh
+
+    @property
+    def after(self) -> Mesh:
+        """The mesh after the step."""
+        return self.kept_after.mesh
 
 
 class Job:
     """Pieces and the log. Undo and redo move the cursor; the raw scans are never touched.
+
+    Parameters
+    ----------
+    keeper : Keeper, optional
+        Where the meshes of steps gone by are kept.
 
     Examples
     --------
@@ -47,7 +63,8 @@ class Job:
     False
     """
 
-    def __init__(self) -> None:
+    def __init__(self, keeper: Keeper | None = None) -> None:
+        self.keeper = keeper or Keeper()
         self.pieces: list[Piece] = []
         self.active = 0
         self.log: list[Entry] = []
@@ -89,7 +106,9 @@ class Job:
         if outcome.mesh is piece.mesh:
             return False
         del self.log[self.cursor :]
-        entry = Entry(treatment, self.active, outcome.text, seconds, piece.mesh, outcome.mesh, outcome.figures)
+        known = {id(k.resident): k for e in self.log for k in (e.kept_before, e.kept_after) if k.resident is not None}
+        before = known.get(id(piece.mesh)) or Kept(piece.mesh)
+        entry = Entry(treatment, self.active, outcome.text, seconds, before, Kept(outcome.mesh), outcome.figures)
         self.log.append(entry)
         self.cursor += 1
         piece.mesh = outcome.mesh
@@ -138,6 +157,41 @@ class Job:
         if np.array_equal(back, np.eye(4)):
             return self.piece.mesh
         return self.piece.mesh.moved(self.piece.mesh.vertices @ back[:3, :3].T + back[:3, 3])
+
+    def resident(self) -> set[int]:
+        """Ids of all meshes of the job that are in memory."""
+        own = {id(mesh) for piece in self.pieces for mesh in (piece.raw, piece.mesh)}
+        log = list(self.log)
+        return own | {id(k.resident) for e in log for k in (e.kept_before, e.kept_after) if k.resident is not None}
+
+    def spill(self) -> int:
+        """Put meshes of steps gone by on the disk as far as they exceed the budget; how many.
+
+        May run beside everything else. The steps farthest from where the job stands go first.
+
+        Raises
+        ------
+        OSError
+            When the disk is full; nothing is lost.
+        """
+        log, cursor = list(self.log), self.cursor
+        kept = {
+            id(k): (abs(i + side - cursor), k)
+            for i, e in enumerate(log)
+            for side, k in ((0, e.kept_before), (1, e.kept_after))
+        }
+        far_first = [k for _, k in sorted(kept.values(), key=lambda pair: -pair[0])]
+        return self.keeper.spill(far_first, {id(m) for p in self.pieces for m in (p.raw, p.mesh)})
+
+    def fetch(self, cursor: int) -> None:
+        """Bring the meshes back that going to a line of the log will want."""
+        for entry in self.log[min(cursor, self.cursor) : max(cursor, self.cursor)]:
+            _ = entry.before if cursor < self.cursor else entry.after
+
+    def is_at_hand(self, cursor: int) -> bool:
+        """Whether going to a line of the log reads nothing from the disk."""
+        steps = self.log[min(cursor, self.cursor) : max(cursor, self.cursor)]
+        return all((e.kept_before if cursor < self.cursor else e.kept_after).resident is not None for e in steps)
 
     @property
     def can_undo(self) -> bool:

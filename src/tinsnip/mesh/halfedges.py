@@ -13,6 +13,7 @@ from typing import NamedTuple
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.progress import check_here, polled_here
 
 __all__ = ["ABSENT", "OPEN", "RING", "EdgeCounts", "corner_fans", "count_edges", "fans_of", "twin_table"]
 
@@ -24,7 +25,7 @@ _SORT_FROM = 48
 
 
 @kernel
-def _bucket(faces, start, other, half):
+def _bucket(faces, start, other, half, state):
     """Counting sort of half-edges into buckets by their smaller vertex; `start` has V + 2 zeros."""
     for f in range(faces.shape[0]):
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
@@ -36,6 +37,8 @@ def _bucket(faces, start, other, half):
     for v in range(2, start.shape[0]):
         start[v] += start[v - 1]
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         if a == b or b == c or c == a:
             continue
@@ -49,9 +52,11 @@ def _bucket(faces, start, other, half):
 
 
 @kernel
-def _match(start, other, half, twins):
+def _match(start, other, half, twins, state):
     """Pair what shares both ends within each bucket."""
     for v in range(start.shape[0] - 2):
+        if v % 65536 == 0 and state[0]:
+            return
         begin, end = start[v], start[v + 1]
         if end - begin > _SORT_FROM:  # a vertex of huge valence: sort, so that partners stand together
             order = np.argsort(other[begin:end], kind="mergesort")
@@ -101,8 +106,10 @@ def twin_table(faces: np.ndarray, vertex_count: int) -> np.ndarray:
     other = np.empty(3 * len(faces), dtype=np.int32)
     half = np.empty(3 * len(faces), dtype=np.int32)
     twins = np.full(3 * len(faces), ABSENT, dtype=np.int32)
-    _bucket(faces, start, other, half)
-    _match(start, other, half, twins)
+    _bucket(faces, start, other, half, polled_here())
+    check_here()
+    _match(start, other, half, twins, polled_here())
+    check_here()
     twins.setflags(write=False)
     return twins
 
@@ -145,6 +152,7 @@ def _count(faces, twins):
 
 def count_edges(faces: np.ndarray, twins: np.ndarray) -> EdgeCounts:
     """Count shared, open, tangled and flipped edges."""
+    check_here()
     return EdgeCounts(*(int(n) for n in _count(faces, twins)))
 
 
@@ -157,9 +165,11 @@ def _find(parent, i):
 
 
 @kernel
-def _join_corners(faces, links, parent):
+def _join_corners(faces, links, parent, state):
     corner = faces.ravel()
     for h in range(links.shape[0]):
+        if h % 65536 == 0 and state[0]:
+            return
         t = links[h]
         if t <= RING and t != ABSENT:
             t = RING - t
@@ -196,7 +206,9 @@ def corner_fans(faces: np.ndarray, links: np.ndarray) -> np.ndarray:
         For each corner the lowest corner of its fan.
     """
     parent = np.arange(3 * len(faces), dtype=np.int32)
-    _join_corners(faces, links, parent)
+    check_here()
+    _join_corners(faces, links, parent, polled_here())
+    check_here()
     _flatten(parent)
     return parent
 
@@ -212,5 +224,7 @@ def _fans(faces, twins, parent, fans):
 def fans_of(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> np.ndarray:
     """Number of triangle fans at each vertex, shape (V,): more than one is a pinch, none a loose vertex."""
     fans = np.zeros(vertex_count, dtype=np.int32)
-    _fans(faces, twins, corner_fans(faces, twins), fans)
+    parent = corner_fans(faces, twins)
+    check_here()
+    _fans(faces, twins, parent, fans)
     return fans

@@ -3,6 +3,7 @@
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.progress import check_here, polled_here
 
 __all__ = [
     "areas_by_kind",
@@ -11,6 +12,8 @@ __all__ = [
     "face_vectors",
     "mean_edge",
     "spread_by_area",
+    "triangle_areas",
+    "triangles_at",
     "vertex_normals",
 ]
 
@@ -36,8 +39,10 @@ def bounds(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
 
 
 @kernel
-def _normals(vertices, faces, normals):
+def _normals(vertices, faces, normals, state):
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         x, y, z = vertices[a, 0], vertices[a, 1], vertices[a, 2]
         ux, uy, uz = vertices[b, 0] - x, vertices[b, 1] - y, vertices[b, 2] - z
@@ -57,7 +62,8 @@ def _normals(vertices, faces, normals):
 def vertex_normals(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
     """Area-weighted unit normals, float32, shape (V, 3); zero where a vertex has no area round it."""
     normals = np.zeros((len(vertices), 3), dtype=np.float32)
-    _normals(vertices, faces, normals)
+    _normals(vertices, faces, normals, polled_here())
+    check_here()
     return normals
 
 
@@ -71,26 +77,57 @@ def _double_area(vertices, a, b, c):
 
 
 @kernel
-def _areas_by(vertices, faces, kind, out):
+def _areas_by(vertices, faces, kind, out, state):
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         out[kind[f]] += 0.5 * _double_area(vertices, faces[f, 0], faces[f, 1], faces[f, 2])
+
+
+@kernel
+def _touching(faces, flags, out):
+    for f in range(faces.shape[0]):
+        out[f] = flags[faces[f, 0]] or flags[faces[f, 1]] or flags[faces[f, 2]]
+
+
+def triangles_at(faces: np.ndarray, flags: np.ndarray) -> np.ndarray:
+    """Which triangles have a vertex that is flagged: bool, shape (F,), of flags, bool, shape (V,)."""
+    out = np.empty(len(faces), dtype=np.bool_)
+    _touching(faces, flags, out)
+    return out
+
+
+@kernel
+def _areas(vertices, faces, out):
+    for f in range(faces.shape[0]):
+        out[f] = 0.5 * _double_area(vertices, faces[f, 0], faces[f, 1], faces[f, 2])
+
+
+def triangle_areas(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Area of each triangle, mm2, shape (F,)."""
+    out = np.empty(len(faces))
+    _areas(vertices, faces, out)
+    return out
 
 
 def areas_by_kind(vertices: np.ndarray, faces: np.ndarray, kind: np.ndarray, kinds: int) -> np.ndarray:
     """Surface area of the triangles of each kind, mm2, shape (kinds,); `kind` is uint8, one a triangle."""
     out = np.zeros(kinds)
-    _areas_by(vertices, faces, kind, out)
+    _areas_by(vertices, faces, kind, out, polled_here())
+    check_here()
     return out
 
 
 @kernel
-def _spread(vertices, faces, total, draws, out):
+def _spread(vertices, faces, total, draws, out, state):
     """One point in each equal share of the area, by three random numbers each."""
     count = out.shape[0]
     share = total / count
     f = 0
     done = 0.5 * _double_area(vertices, faces[0, 0], faces[0, 1], faces[0, 2])
     for i in range(count):
+        if i % 1024 == 0 and state[0]:
+            return
         at = (i + draws[i, 0]) * share
         while done < at and f < faces.shape[0] - 1:
             f += 1
@@ -109,7 +146,8 @@ def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: in
     if total <= 0.0 or count == 0:
         return np.empty((0, 3))
     out = np.empty((count, 3))
-    _spread(vertices, faces, total, np.random.default_rng(seed).random((count, 3)), out)
+    _spread(vertices, faces, total, np.random.default_rng(seed).random((count, 3)), out, polled_here())
+    check_here()
     return out
 
 

@@ -6,6 +6,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh.subsets import number_used
+from tinsnip.progress import check_here, polled_here
 
 __all__ = ["Proxy", "light_proxy"]
 
@@ -14,9 +15,11 @@ _CELLS = 170
 
 
 @kernel
-def _cluster(places, low, scale, cells, chosen, of):
+def _cluster(places, low, scale, cells, chosen, of, state):
     """Represent each grid cell by its first vertex."""
     for v in range(places.shape[0]):
+        if v % 65536 == 0 and state[0]:
+            return
         i = int((places[v, 0] - low[0]) * scale)
         j = int((places[v, 1] - low[1]) * scale)
         k = int((places[v, 2] - low[2]) * scale)
@@ -78,9 +81,11 @@ def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_
     cells = _CELLS
     chosen = np.full((cells + 1) ** 3, -1, dtype=np.int32)
     of = np.empty(len(places), dtype=np.int32)
-    _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of)
+    _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of, polled_here())
+    check_here()
     out, source = np.empty((len(faces), 3), dtype=np.int32), np.empty(len(faces), dtype=np.int32)
     count = _proxy_faces(faces, of, out, source)
+    check_here()
     out, source = out[:count].copy(), source[:count].copy()
     # numbered anew, so that what is drawn lies close together
     number = np.full(len(places), -1, dtype=np.int32)

@@ -6,6 +6,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh.halfedges import ABSENT, RING
+from tinsnip.progress import check_here, polled_here
 
 __all__ = ["Shells", "find_shells"]
 
@@ -47,12 +48,14 @@ class Shells(NamedTuple):
 
 
 @kernel
-def _label(twins, label):
+def _label(twins, label, state):
     """Union-find over twins, lowest triangle as root; then consecutive numbers. Returns their count."""
     n = label.shape[0]
     for f in range(n):
         label[f] = f
     for f in range(n):
+        if f % 65536 == 0 and state[0]:
+            return 0
         root = f
         while label[root] != root:
             label[root] = label[label[root]]
@@ -91,13 +94,15 @@ def _label(twins, label):
 
 
 @kernel
-def _measure(vertices, faces, twins, label, first, triangles, area, volume, vector_area, box, open_edges):
+def _measure(vertices, faces, twins, label, first, triangles, area, volume, vector_area, box, open_edges, state):
     for s in range(first.shape[0]):
         first[s] = -1
         for k in range(3):
             box[s, 0, k] = np.inf
             box[s, 1, k] = -np.inf
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         s = label[f]
         if s < 0:
             continue
@@ -144,7 +149,8 @@ def find_shells(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray) -> S
     Shells
     """
     label = np.empty(len(faces), dtype=np.int32)
-    count = _label(twins, label)
+    count = _label(twins, label, polled_here())
+    check_here()
     shells = Shells(
         label=label,
         triangles=np.zeros(count, dtype=np.int64),
@@ -167,5 +173,7 @@ def find_shells(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray) -> S
         shells.vector_area,
         shells.box,
         shells.open_edges,
+        polled_here(),
     )
+    check_here()
     return shells

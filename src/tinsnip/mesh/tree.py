@@ -11,6 +11,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh.morton import morton_codes, morton_order
+from tinsnip.progress import check_here, polled_here
 from tinsnip.threads import in_chunks
 
 __all__ = ["Tree", "build_tree", "closest_points", "first_hits", "triangles_in_boxes"]
@@ -82,7 +83,7 @@ def _select(centres, order, low, high, nth, axis):
 
 
 @kernel
-def _arrange(centres, order, leaves, begin, end, whole):
+def _arrange(centres, order, leaves, begin, end, whole, state):
     """Halve the places of the leaves begin to end along their longest axis; all the way down, or once."""
     count = order.shape[0]
     stack = np.empty((64, 2), dtype=np.int64)
@@ -91,6 +92,8 @@ def _arrange(centres, order, leaves, begin, end, whole):
     while height > 0:
         height -= 1
         first, last = stack[height, 0], stack[height, 1]
+        if state[0]:
+            return
         if last - first < 2:
             continue
         low, high = first * count // leaves, last * count // leaves
@@ -149,7 +152,7 @@ def build_tree(vertices: np.ndarray, faces: np.ndarray) -> Tree:
     vertices : ndarray, shape (V, 3)
     faces : ndarray of int32, shape (F, 3)
     """
-    count = len(faces)
+    count, state = len(faces), polled_here()
     centres = np.empty((count, 3), dtype=np.float32)
     order = np.empty(count, dtype=np.int32)
     in_chunks(lambda begin, end: _centres(vertices, faces, centres, order, begin, end), count, 100_000)
@@ -157,12 +160,14 @@ def build_tree(vertices: np.ndarray, faces: np.ndarray) -> Tree:
     parts = 1
     while parts < _PARTS and parts < leaves:  # the first halvings one after another, the rest side by side
         span = leaves // parts
-        in_chunks(lambda i, _, s=span: _arrange(centres, order, leaves, i * s, (i + 1) * s, False), parts, 1)
+        in_chunks(lambda i, _, s=span: _arrange(centres, order, leaves, i * s, (i + 1) * s, False, state), parts, 1)
         parts *= 2
     span = leaves // parts
-    in_chunks(lambda i, _: _arrange(centres, order, leaves, i * span, (i + 1) * span, True), parts, 1)
+    in_chunks(lambda i, _: _arrange(centres, order, leaves, i * span, (i + 1) * span, True, state), parts, 1)
+    check_here()
     boxes = np.empty((2 * leaves - 1, 6), dtype=np.float32)
     in_chunks(lambda begin, end: _leaf_boxes(vertices, faces, order, boxes, begin, end), leaves, 50_000)
+    check_here()
     _inner_boxes(boxes)
     return Tree(vertices, faces, order, boxes)
 
@@ -295,7 +300,7 @@ def closest_points(
         Of the mesh the tree was built for.
     """
     points = np.ascontiguousarray(points, dtype=np.float64)
-    distance2 = np.empty(len(points))
+    distance2 = np.zeros(len(points))
     triangle = np.zeros(len(points), dtype=np.int32)
     if len(points) == 0:
         return distance2, triangle

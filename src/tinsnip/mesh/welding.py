@@ -3,6 +3,7 @@
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.progress import check_here, polled_here
 
 __all__ = ["weld_bits", "weld_exact"]
 
@@ -29,14 +30,14 @@ def _row(bits, i, zero, minus_zero):
 
 
 @kernel
-def _weld(bits, zero, minus_zero, table, index, first, begin, n_unique, limit):
+def _weld(bits, zero, minus_zero, table, index, first, begin, n_unique, limit, state):
     """Give each row of `bits` from `begin` on the number of its first equal row.
 
     Open addressing with linear probing. Stops before the table is too full; returns where, and the count.
     """
     mask = np.uint64(table.shape[0] - 1)
     for i in range(begin, bits.shape[0]):
-        if n_unique >= limit:
+        if n_unique >= limit or (i % 65536 == 0 and state[0]):
             return i, n_unique
         x, y, z = _row(bits, i, zero, minus_zero)
         slot = _slot(x, y, z, mask)
@@ -94,7 +95,8 @@ def weld_bits(bits: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     table = np.full(size, -1, dtype=np.int32)
     while True:
         limit = min(n, int(size * 0.7))
-        done, unique = _weld(bits, zero, minus_zero, table, index, first, done, unique, limit)
+        done, unique = _weld(bits, zero, minus_zero, table, index, first, done, unique, limit, polled_here())
+        check_here()
         if done >= n or unique >= n:
             break
         size *= 4

@@ -10,7 +10,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.mesh.measures import areas_by_kind, spread_by_area
 from tinsnip.mesh.tree import closest_points
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 
 __all__ = [
     "Deviation",
@@ -63,6 +63,7 @@ def _one_way(points: np.ndarray, surface: Mesh, progress: Progress) -> Deviation
     return _summed_up(distance)
 
 
+@stoppable
 def compare(a: Mesh, b: Mesh, samples: int = 200_000, progress: Progress | None = None) -> tuple[Deviation, Deviation]:
     """Deviation of a from b and of b from a, by exact distances from points spread over the surfaces.
 
@@ -121,6 +122,7 @@ def telling_points(mesh: Mesh, triangles: np.ndarray) -> np.ndarray:
     return out[: _middles(mesh.vertices, mesh.faces, triangles.astype(np.int32), used, out)]
 
 
+@stoppable
 def largest_deviation(
     treated: Mesh, before: Mesh, progress: Progress, back: int | None = 200_000, chunk: int = 150_000
 ) -> Deviation:
@@ -204,6 +206,7 @@ def _signs(points, feet, triangles, vertices, faces, distance):
             distance[i] = -distance[i]
 
 
+@stoppable
 def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progress, chunk: int = 150_000) -> FromRaw:
     """Deviation of a treated mesh from its raw scan.
 

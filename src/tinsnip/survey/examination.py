@@ -8,7 +8,7 @@ import numpy as np
 
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.measures import face_vectors
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.readiness import Readiness, judge
@@ -83,6 +83,7 @@ class Examination:
         }
 
 
+@stoppable
 def examine(mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1) -> Examination:
     """Survey a mesh for everything that can be found.
 

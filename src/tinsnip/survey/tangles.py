@@ -8,6 +8,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN, RING, fans_of
 from tinsnip.mesh.welding import weld_bits
+from tinsnip.progress import check_here
 from tinsnip.survey.finding import Finding, Kind
 
 __all__ = ["DEGENERATE_HEIGHT", "Tangles", "degenerate_triangles", "doubled_triangles", "find_tangles", "tangles_of"]
@@ -49,9 +50,20 @@ def degenerate_triangles(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
     return flags
 
 
+@kernel
+def _sorted_rows(faces, out):
+    for f in range(faces.shape[0]):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        out[f, 0] = min(a, b, c)
+        out[f, 1] = max(min(a, b), min(max(a, b), c))
+        out[f, 2] = max(a, b, c)
+
+
 def doubled_triangles(faces: np.ndarray) -> np.ndarray:
     """Triangles over the same three vertices as an earlier one, whichever way round, bool, shape (F,)."""
-    rows = np.sort(faces, axis=1).astype(np.uint32)
+    rows = np.empty((len(faces), 3), dtype=np.uint32)
+    _sorted_rows(faces, rows)
+    check_here()
     _, first = weld_bits(rows)
     doubled = np.ones(len(faces), dtype=bool)
     doubled[first] = False
@@ -84,7 +96,9 @@ def tangles_of(mesh: Mesh) -> Tangles:
         return 0.5 * (vertices[corner[half]] + vertices[corner[half - half % 3 + (half + 1) % 3]])
 
     flags = degenerate_triangles(vertices, faces)
+    check_here()
     doubled = doubled_triangles(faces) & (flags != 2)
+    check_here()
     fans = fans_of(faces, twins, len(vertices))
     pinched = np.flatnonzero(fans > 1)
     if mesh.edges.tangled:

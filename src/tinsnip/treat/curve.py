@@ -7,7 +7,7 @@ import numpy as np
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.mesh.tree import build_tree, closest_points
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 from tinsnip.threads import in_chunks
 from tinsnip.treat.record import Record
 
@@ -46,6 +46,7 @@ class Curve(NamedTuple):
         return self.points[-1].triangles
 
 
+@stoppable
 def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int = 13, samples: int = 20_000) -> Curve:
     """Measure levels of a record against the mesh it was made from, by exact distances both ways.
 

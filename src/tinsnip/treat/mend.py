@@ -156,6 +156,7 @@ class Mend(Treatment):
         for turn in range(_ROUNDS):
             context.progress.step("Mending tangles", _ROUNDS)
             state[1] = turn
+            context.progress.check()
             flags = degenerate_triangles(mended.vertices, mended.faces)
             drop = (flags == 2) | doubled_triangles(mended.faces)
             if drop.any():

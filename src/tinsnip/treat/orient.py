@@ -8,8 +8,9 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import OPEN
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.progress import check_here
 from tinsnip.survey.strays import shell_roles
 from tinsnip.treat.fans import split_fans
 from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
@@ -88,6 +89,7 @@ def _agree(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
     size = np.ones(count, dtype=np.int32)
     clash = np.zeros(3 * count, dtype=bool)
     turned = np.zeros(count, dtype=np.int8)
+    check_here()
     if _join_agreeing(mesh.faces, mesh.twins, parent, parity, size):
         corner = mesh.faces.ravel()
         half = np.flatnonzero(mesh.twins > np.arange(3 * count))
@@ -137,6 +139,7 @@ class Orient(Treatment):
         cut = 0
         for attempt in range(4):
             flip, clash = _agree(mesh)
+            context.progress.check()
             if not clash.any():
                 break
             cut += int(clash.sum()) // 2
@@ -150,7 +153,8 @@ class Orient(Treatment):
                 mesh = keep_triangles(mesh, ~drop)
                 mesh = split_fans(mesh, mesh.twins)[0]
         shells = mesh.shells
-        area = np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
+        area = triangle_areas(mesh.vertices, mesh.faces)
+        context.progress.check()
         against = np.bincount(shells.label[flip], weights=area[flip], minlength=len(shells)) > 0.5 * shells.area
         flip ^= against[shells.label]
         oriented = _turned(mesh, flip) if flip.any() else mesh

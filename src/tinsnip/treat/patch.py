@@ -9,7 +9,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.fairing import fair
 from tinsnip.treat.filling import add_triangles, fill_loop
@@ -66,7 +66,7 @@ class Patch(Treatment):
 
 def _edge_lengths_at(mesh: Mesh, on_ring: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean length of the edges at each flagged vertex, shape (V,), and the triangles that touch one."""
-    touching = mesh.faces[on_ring[mesh.faces].any(axis=1)]
+    touching = mesh.faces[triangles_at(mesh.faces, on_ring)]
     total = np.zeros(len(mesh.vertices))
     count = np.zeros(len(mesh.vertices))
     for k in range(3):

@@ -9,8 +9,9 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import fans_of
+from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.curve import Curve, deviation_curve
@@ -71,6 +72,7 @@ class Reduce(Treatment):
             raise BadInput("tangles or flipped triangles would tear while reducing; mend and orient first")
         return mesh
 
+    @stoppable
     def record(self, mesh: Mesh, progress: Progress) -> Record:
         """Run the whole reduction once, so that any level can be had from the record.
 
@@ -84,6 +86,7 @@ class Reduce(Treatment):
         fewest = min(_FEWEST, self.target(len(mesh.faces)) or _FEWEST)
         return record_collapses(sound.vertices, sound.faces, sound.twins, self._holds(sound), progress, fewest)
 
+    @stoppable
     def study(self, mesh: Mesh, progress: Progress) -> tuple[Record, Curve]:
         """The record, and what its levels cost; the spatial tree is built while the collapses run.
 
@@ -104,13 +107,13 @@ class Reduce(Treatment):
         """The outcome that a level of this treatment's record amounts to."""
         mesh = compact(mesh)
         moved = (level.vertices != mesh.vertices[level.source]).any(axis=1)
-        touched = moved[level.faces].any(axis=1) | (level.source[level.faces] != mesh.faces[level.parent]).any(axis=1)
+        touched = triangles_at(level.faces, moved) | (level.source[level.faces] != mesh.faces[level.parent]).any(axis=1)
         provenance = mesh.provenance[level.parent]
         provenance = np.where(touched & (provenance == 0), SHIFTED, provenance).astype(np.uint8)
         if (mesh.provenance == MADE).any():  # a triangle that reaches into a patch is not wholly measured any more
             invented = np.ones(len(mesh.vertices), dtype=bool)
             invented[mesh.faces[mesh.provenance != MADE]] = False
-            provenance[invented[level.source][level.faces].any(axis=1)] = MADE
+            provenance[triangles_at(level.faces, invented[level.source])] = MADE
         reduced = mesh.derive(level.faces, Lineage(level.source, level.parent), level.vertices, provenance)
         text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
         target = self.target(len(mesh.faces))

@@ -7,6 +7,7 @@ from pydantic import Field
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.mesh.measures import triangles_at
 from tinsnip.threads import in_chunks
 from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
 
@@ -17,8 +18,10 @@ _PASS_BAND = 0.1
 
 
 @kernel
-def _count_neighbours(faces, twins, starts, on_rim):
+def _count_neighbours(faces, twins, starts, on_rim, state):
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         for k in range(3):
             a, b = faces[f, k], faces[f, (k + 1) % 3]
             starts[a + 1] += 1
@@ -31,8 +34,10 @@ def _count_neighbours(faces, twins, starts, on_rim):
 
 
 @kernel
-def _fill_neighbours(faces, twins, starts, filled, out):
+def _fill_neighbours(faces, twins, starts, filled, out, state):
     for f in range(faces.shape[0]):
+        if f % 65536 == 0 and state[0]:
+            return
         for k in range(3):
             a, b = faces[f, k], faces[f, (k + 1) % 3]
             out[starts[a] + filled[a]] = b
@@ -80,9 +85,11 @@ class Smooth(Treatment):
         count = len(mesh.vertices)
         starts = np.zeros(count + 1, dtype=np.int32)
         still = np.zeros(count, dtype=np.bool_)
-        _count_neighbours(mesh.faces, mesh.twins, starts, still)
+        _count_neighbours(mesh.faces, mesh.twins, starts, still, state)
+        context.progress.check()
         neighbours = np.empty(starts[-1], dtype=np.int32)
-        _fill_neighbours(mesh.faces, mesh.twins, starts, np.zeros(count, dtype=np.int32), neighbours)
+        _fill_neighbours(mesh.faces, mesh.twins, starts, np.zeros(count, dtype=np.int32), neighbours, state)
+        context.progress.check()
         back = self.strength / (_PASS_BAND * self.strength - 1.0)
         origin = mesh.box.mean(axis=0)
         now = mesh.vertices - origin
@@ -100,11 +107,12 @@ class Smooth(Treatment):
         now += origin
         unmoved = still | (starts[1:] == starts[:-1])
         now[unmoved] = mesh.vertices[unmoved]
+        context.progress.check()
         moved = (now != mesh.vertices).any(axis=1)
         if not moved.any():
             return Outcome(mesh, "Nothing to smooth: every vertex is on an open edge", {"largest_mm": 0.0})
         largest = float(np.sqrt(((now - mesh.vertices) ** 2).sum(axis=1).max()))
-        touched = moved[mesh.faces].any(axis=1)
+        touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
         smoothed = mesh.moved(now, provenance)
         text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {largest:.3g} mm at most"

@@ -244,10 +244,12 @@ class StraightSnip(Treatment):
         points = np.empty((n_cut, 3))
         if n_cut:
             _cut_points(mesh.faces, mesh.vertices, height, cut_of, normal, offset, ends, share, points)
+        context.progress.check()
         out = np.empty((n_out, 3), dtype=np.int32)
         parent = np.empty(n_out, dtype=np.int32)
         corner_from = np.empty(3 * n_out, dtype=np.int64)
         _build(mesh.faces, height, cut_of, keep, len(mesh.vertices), out, parent, corner_from)
+        context.progress.check()
         number = np.full(len(mesh.vertices) + n_cut, -1, dtype=np.int32)
         number_used(out, number)
         out = number[out]
@@ -255,6 +257,7 @@ class StraightSnip(Treatment):
         rows = np.repeat(np.arange(n_cut), 2)
         weights = np.column_stack([1 - share, share]).ravel()
         blends = sparse.csr_matrix((weights, (rows, ends.ravel())), shape=(n_cut, len(mesh.vertices)))
+        context.progress.check()
         vertices = np.concatenate([mesh.vertices[old], points])
         corners = corner_from if any(a.domain.value == "corner" for a in mesh.attributes.values()) else None
         cut = mesh.derive(out, Lineage(old, parent, blends, corners), vertices)
@@ -264,7 +267,9 @@ class StraightSnip(Treatment):
             return Outcome(cut, f"Cut away {counted(gone, 'triangle')}", figures)
         context.progress.step("Closing the cut")
         on_plane = np.concatenate([height[old] == 0, np.ones(n_cut, dtype=bool)])
+        context.progress.check()
         rings, bridges = chains_on_plane(cut, on_plane)
+        context.progress.check()
         closed = close_rings(cut, rings, -normal) if rings else cut
         figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
         return Outcome(closed, f"Cut away {counted(gone, 'triangle')}, closed the cut", figures)

@@ -6,7 +6,7 @@ from typing import Any, ClassVar
 from pydantic import BaseModel, ConfigDict
 
 from tinsnip.mesh import Mesh
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 
 __all__ = ["Context", "Outcome", "Treatment", "counted"]
 
@@ -39,6 +39,11 @@ class Treatment(BaseModel):
 
     name: ClassVar[str]
     title: ClassVar[str]
+
+    def __init_subclass__(cls, **named: Any) -> None:
+        super().__init_subclass__(**named)
+        if "apply" in cls.__dict__:
+            cls.apply = stoppable(cls.apply)
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Treat a mesh."""

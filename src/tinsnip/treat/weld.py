@@ -24,6 +24,7 @@ class Weld(Treatment):
         joined = len(mesh.vertices) - len(first)
         if joined == 0:
             return Outcome(mesh, "Nothing to weld", {"joined": 0})
+        context.progress.check()
         triangles = np.arange(len(mesh.faces), dtype=np.int32)
         welded = mesh.derive(index[mesh.faces], Lineage(first, triangles))
         return Outcome(welded, f"Welded {counted(joined, 'vertex', 'vertices')}", {"joined": joined})
