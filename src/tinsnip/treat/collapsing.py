@@ -28,8 +28,9 @@ __all__ = ["Holds", "collapse_to", "record_collapses"]
 _RIM_WEIGHT = 30.0
 _EVENNESS = 1e-6
 _EVEN_ALL_OVER = 0.02
-_COLOUR_WEIGHT = 0.15
-"""What a collapse across a full change of colour costs, as a share of the edge's length."""
+_COLOUR_WEIGHT = 20.0
+_COLOUR_STEP = 0.5
+"""What a collapse across a full change of colour costs, as a share of the edge's length squared."""
 _QUEUE_FROM = 0.05
 """Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
 _QUEUE_AT_LEAST = 40_000
@@ -53,7 +54,30 @@ def _add_plane(Q, v, nx, ny, nz, d, w):
 
 
 @kernel
-def _quadrics(P, faces, twins, rim_weight, Q, out_of, state):
+def _colour_step(colours, a, b):
+    """Difference of two vertices' colours, squared; 0 to 1."""
+    step = 0.0
+    for i in range(3):
+        step += (np.float64(colours[a, i]) - np.float64(colours[b, i])) ** 2
+    return step / 195075.0
+
+
+@kernel
+def _add_wall(P, Q, v, w, nx, ny, nz, weight):
+    """Add to both ends of an edge the plane that stands on it, square to the surface of normal n."""
+    ex, ey, ez = P[w, 0] - P[v, 0], P[w, 1] - P[v, 1], P[w, 2] - P[v, 2]
+    px, py, pz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
+    length2 = px * px + py * py + pz * pz
+    if length2 > 0.0:
+        length = np.sqrt(length2)
+        px, py, pz = px / length, py / length, pz / length
+        d = -(px * P[v, 0] + py * P[v, 1] + pz * P[v, 2])
+        _add_plane(Q, v, px, py, pz, d, weight * length2)
+        _add_plane(Q, w, px, py, pz, d, weight * length2)
+
+
+@kernel
+def _quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_of, state):
     """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim)."""
     for f in range(faces.shape[0]):
         if f % 65536 == 0 and state[0]:
@@ -74,17 +98,15 @@ def _quadrics(P, faces, twins, rim_weight, Q, out_of, state):
             if twins[h] < 0:
                 out_of[v] = h
                 if size > 0.0:
-                    ex, ey, ez = P[w, 0] - P[v, 0], P[w, 1] - P[v, 1], P[w, 2] - P[v, 2]
-                    px, py, pz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
-                    length2 = px * px + py * py + pz * pz
-                    if length2 > 0.0:
-                        length = np.sqrt(length2)
-                        px, py, pz = px / length, py / length, pz / length
-                        d = -(px * P[v, 0] + py * P[v, 1] + pz * P[v, 2])
-                        _add_plane(Q, v, px, py, pz, d, rim_weight * length2)
-                        _add_plane(Q, w, px, py, pz, d, rim_weight * length2)
+                    _add_wall(P, Q, v, w, nx, ny, nz, rim_weight)
             elif out_of[v] < 0:
                 out_of[v] = h
+            if colours.shape[0] > 0 and size > 0.0:
+                # an edge of one colour with another colour across the triangle: the line between them runs along it
+                u = faces[f, (k + 2) % 3]
+                step = min(_colour_step(colours, u, v), _colour_step(colours, u, w)) - _colour_step(colours, v, w)
+                if step > 0.0:
+                    _add_wall(P, Q, v, w, nx, ny, nz, colour_weight * step)
 
 
 @kernel
@@ -138,10 +160,7 @@ def _place(P, Q, a, b, rim_a, rim_b, evenness, colours):
     )
     extra = evenness
     if colours.shape[0] > 0:
-        step = 0.0
-        for i in range(3):
-            step += (np.float64(colours[a, i]) - np.float64(colours[b, i])) ** 2
-        extra += _COLOUR_WEIGHT * step / 65025.0
+        extra += _COLOUR_STEP * _colour_step(colours, a, b)
     return x, y, z, max(cost, 0.0) + extra * weight * length2
 
 
@@ -642,7 +661,7 @@ class _Work:
         live = self.n_f
         queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
         state = progress.step("Reducing", max(1, live - target))
-        _quadrics(self.P, self.faces, self.twins, _RIM_WEIGHT, self.Q, self.out_of, state)
+        _quadrics(self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, self.Q, self.out_of, state)
         progress.check()
         given = self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours, state
         in_chunks(lambda begin, end: _price_all(*given, begin, end), len(self.twins), 300_000)
