@@ -13,6 +13,7 @@ from tests import specimens
 from tinsnip.formats import write_mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.picking import first_hit
+from tinsnip.survey.deviation import compare, signed_distance
 from tinsnip.treat.stand import rotation
 
 SCREEN = bool(os.environ.get("DISPLAY"))
@@ -165,6 +166,19 @@ class WindowTest(unittest.TestCase):
         rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
         return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
 
+    def spot_on_part(self) -> tuple[int, int]:
+        """A pixel with the part all round it."""
+        step = 12
+        hit = np.array(
+            [
+                [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]
+                for y in range(0, self.view.height(), step)
+            ]
+        )
+        core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
+        row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
+        return int(column * step), int(row * step)
+
     def covered(self) -> float:
         """Share of the view that is not background."""
         picture = self.picture()
@@ -239,7 +253,9 @@ class WholeJob(WindowTest):
         self.assertEqual(self.session.mesh.edges.open, 0)
 
         self.key(Qt.Key.Key_7)
-        self.type_number(self.window.trays[6].count, "20000")
+        self.wait_for(lambda: self.session.study is not None)
+        self.type_number(self.window.trays[6].fields["triangles"], "20000")
+        self.wait_for(lambda: self.window.trays[6].copper.isEnabled())
         self.key(Qt.Key.Key_Return)
         self.assertLessEqual(len(self.session.mesh.faces), 20000)
 
@@ -322,19 +338,6 @@ class Views(WindowTest):
         self.assertTrue(self.window.notice.isVisible())
         self.assertIn("announces", self.window.notice.text())
         self.assertNotIn("\n", self.window.notice.text())
-
-    def spot_on_part(self) -> tuple[int, int]:
-        """A pixel with the part all round it."""
-        step = 12
-        hit = np.array(
-            [
-                [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]
-                for y in range(0, self.view.height(), step)
-            ]
-        )
-        core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
-        row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
-        return int(column * step), int(row * step)
 
     def test_long_use_does_not_wear_python_down(self) -> None:
         """A binding that miscounts the references to None ends the process after some thousand repaints."""
@@ -539,6 +542,189 @@ class Intake(WindowTest):
         self.assertIn("Swap the waste side", texts)
         self.assertIn("drag left", texts)
         Settings().save()
+
+
+class Dense(WindowTest):
+    """Reducing along the curve, and seeing what it cost."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.ring = specimens.torus(80.0, 400)
+        noise = np.random.default_rng(0).normal(0, 0.01, self.ring.mesh.vertices.shape)
+        path = Path(self.folder.name) / "ring.ply"
+        write_mesh(self.ring.mesh.moved(self.ring.mesh.vertices + noise), path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.raw = self.session.mesh
+        self.tray = self.window.trays[6]
+
+    def reduce_to_deviation(self, text: str) -> None:
+        self.key(Qt.Key.Key_7)
+        self.wait_for(lambda: self.session.study is not None)
+        while self.tray.stop.currentText() != "deviation":
+            QTest.keyClick(self.tray.stop, Qt.Key.Key_Down)
+        self.type_number(self.tray.fields["deviation"], text)
+        self.wait_for(lambda: self.tray.copper.isEnabled())
+
+    def test_along_the_curve(self) -> None:
+        self.key(Qt.Key.Key_7)
+        self.wait_for(lambda: self.session.study is not None)
+        self.settle()
+        plot = self.tray.plot
+        seen = []
+        QTest.mousePress(plot.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(plot.width() - 30, 60))
+        for x in np.linspace(plot.width() - 30, 60, 12):
+            QTest.mouseMove(plot.viewport(), QPoint(int(x), 60))
+            for _ in range(40):
+                self.application.processEvents()
+                time.sleep(0.004)
+            if self.session.level is not None:
+                seen.append(self.session.level.triangles)
+                self.assertIsNotNone(self.view.scene.level)
+        QTest.mouseRelease(plot.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(60, 60))
+        self.settle()
+        self.assertGreater(len(set(seen)), 6)  # the mesh in the view followed the drag
+        self.assertEqual(seen, sorted(seen, reverse=True))
+        self.assertLess(self.session.level.triangles, 2000)
+        self.assertIs(self.session.mesh, self.raw)
+        self.wait_for(lambda: self.session.level.measured is not None)
+        # what the tray says was measured is so
+        level = self.session.level.outcome.mesh
+        off = np.abs(self.ring.distance(specimens.sample_surface(level, 20_000, np.random.default_rng(1)))).max()
+        self.assertAlmostEqual(float(self.tray.deviation.text().split(" / ")[0]), off, delta=0.15 * off)
+        for key in (Qt.Key.Key_Right, Qt.Key.Key_Left):
+            before = self.tray.wanted
+            QTest.keyClick(plot, key)
+            self.settle()
+            self.assertNotEqual(self.tray.wanted, before)
+        self.key(Qt.Key.Key_Escape)
+        self.assertIsNone(self.session.level)
+        self.assertIsNone(self.view.scene.level)
+        # the other stops say the same in their own words
+        for name, text in (("percent", "5"), ("file size", "0.5"), ("triangles", "4000")):
+            self.tray.stop.setFocus()
+            while self.tray.stop.currentText() != name:
+                QTest.keyClick(self.tray.stop, Qt.Key.Key_Down if name != "triangles" else Qt.Key.Key_Up)
+            self.type_number(self.tray.fields[name], text)
+            self.wait_for(lambda: self.tray.copper.isEnabled())
+            count = self.session.level.triangles
+            expected = {"percent": 0.05 * len(self.raw.faces), "file size": 500_000 / 50, "triangles": 4000}[name]
+            self.assertAlmostEqual(count, expected, delta=0.01 * expected)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(len(self.session.mesh.faces), count)
+        self.assertIsNone(self.session.level)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertIs(self.session.mesh, self.raw)
+
+    def test_deviation_and_wipe(self) -> None:
+        self.assertIn("deviation from raw 0 mm", self.window.status["deviation"].text())
+        self.reduce_to_deviation("0.1")
+        self.key(Qt.Key.Key_Return)
+        mesh = self.session.mesh
+        self.assertLess(len(mesh.faces), 0.5 * len(self.raw.faces))
+        there, back = compare(mesh, self.raw, 50_000)
+        self.assertLessEqual(max(there.max, back.max), 0.1)
+        self.wait_for(lambda: self.session.from_raw is not None)
+        self.assertGreaterEqual(self.session.from_raw.overall.max, 0.98 * there.max)
+        told = float(self.window.status["deviation"].text().split()[-2])
+        self.assertAlmostEqual(told, self.session.from_raw.overall.max, delta=0.005 * told)
+
+        # the colours follow the sign of the deviation
+        self.key(Qt.Key.Key_D)
+        legend = self.view.deviation_legend
+        self.assertTrue(legend.isVisible())
+        self.type_number(legend.field, "0.02")
+        self.assertEqual(self.view.scene.limit, 0.02)
+        picture = self.picture()
+        wide = self.view.width() - legend.width() - 20
+        places = self.view.camera.project(mesh.vertices)
+        signed = self.session.from_raw.signed
+        checked = 0
+        for v in np.random.default_rng(0).choice(np.flatnonzero(np.abs(signed) > 0.008), 3000):
+            x, y = (round(float(c)) for c in places[v, :2])
+            if not (20 < x < wide and 20 < y < self.view.height() - 20) or checked > 60:
+                continue
+            point = self.view.surface_point(x, y)
+            if point is None or np.linalg.norm(point - mesh.vertices[v]) > 3 * self.view.camera.scale:
+                continue  # hidden behind the part
+            red, _, blue = picture[y, x]
+            if abs(int(red) - int(blue)) > 40:
+                self.assertEqual(red > blue, signed[v] > 0)
+                checked += 1
+        self.assertGreater(checked, 20)
+        scale = legend.scale
+        start = QPoint(scale.width() // 2, int(scale.y_of(scale.limit)))
+        QTest.mousePress(scale, Qt.MouseButton.LeftButton, pos=start)
+        QTest.mouseMove(scale, start + QPoint(0, 25))
+        QTest.mouseRelease(scale, Qt.MouseButton.LeftButton, pos=start + QPoint(0, 25))
+        self.settle()
+        self.assertLess(self.view.scene.limit, 0.016)
+        self.assertAlmostEqual(legend.field.value(), self.view.scene.limit, places=4)
+
+        # a click reads the value and pins it
+        spot = self.spot_on_part()
+        point = self.view.surface_point(*spot)
+        self.click(self.view, *spot)
+        value = signed_distance(point, self.raw, np.eye(4), np.zeros(3, dtype=np.int64))
+        self.assertEqual([pin.text for pin in self.view.overlay.pins], [f"{value:+.3f} mm"])
+        self.click(legend.clear)
+        self.assertEqual(self.view.overlay.pins, [])
+
+        # each side of the divider is what that view alone shows; a held key swaps
+        self.key(Qt.Key.Key_T)
+        now = self.picture()
+        self.key(Qt.Key.Key_R)
+        raw = self.picture()
+        self.assertGreater(np.abs(raw - now).max(axis=2).mean(), 0.2)
+        self.key(Qt.Key.Key_W)
+        x = round(self.view.wipe_at * self.view.width())
+        both = self.picture()
+        self.assertTrue(np.array_equal(both[:, : x - 2], raw[:, : x - 2]))
+        self.assertTrue(np.array_equal(both[:, x + 2 :], now[:, x + 2 :]))
+        self.drag((x, 300), (x - 120, 310), Qt.MouseButton.LeftButton)
+        self.assertAlmostEqual(self.view.wipe_at * self.view.width(), x - 120, delta=2)
+        both = self.picture()
+        self.assertTrue(np.array_equal(both[:, x - 116 :], now[:, x - 116 :]))
+        self.key(Qt.Key.Key_N)
+        QTest.keyPress(self.view, Qt.Key.Key_S)
+        self.settle()
+        self.assertTrue(np.array_equal(self.picture(), raw))
+        QTest.keyRelease(self.view, Qt.Key.Key_S)
+        self.settle()
+        self.assertTrue(np.array_equal(self.picture(), now))
+
+    def test_provenance_and_steps_on_disk(self) -> None:
+        self.session.set_undo_memory(0.0)
+        self.key(Qt.Key.Key_3)
+        self.window.trays[2].close_box.setFocus()
+        self.key(Qt.Key.Key_Space)
+        self.view.setFocus()
+        self.key(Qt.Key.Key_Return)
+        self.key(Qt.Key.Key_6)
+        self.click(self.window.trays[5].smooth_button)
+        self.assertEqual([e.treatment.name for e in self.session.job.log], ["snip-straight", "smooth"])
+        self.view.setFocus()
+        self.key(Qt.Key.Key_P)
+        made = [label.text() for label in self.view.provenance_legend.shares]
+        self.assertAlmostEqual(sum(float(text.rstrip(" %")) for text in made), 100.0, delta=0.02)
+        self.assertGreater(float(made[2].rstrip(" %")), 1)
+        self.assertTrue(self.view.provenance_legend.isVisible())
+        violet = self.picture()
+        violet = (violet[..., 2] > violet[..., 1] + 40) & (violet[..., 0] > violet[..., 1] + 15)
+        self.key(Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)  # from under: the closed base was made
+        below = self.picture()
+        below = (below[..., 2] > below[..., 1] + 40) & (below[..., 0] > below[..., 1] + 15)
+        self.assertGreater(below.mean(), 0.004)
+        self.assertGreater(below.mean(), 5 * violet.mean())
+        # the step in between went to the disk, and comes back
+        steps = self.session.job.log
+        self.wait_for(lambda: steps[0].kept_after.resident is None)
+        vertices = len(self.session.mesh.vertices)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.session.job.cursor, 1)
+        self.assertIs(self.session.mesh, steps[0].kept_after.resident)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        self.assertEqual(len(self.session.mesh.vertices), vertices)
 
 
 if __name__ == "__main__":

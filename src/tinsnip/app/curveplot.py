@@ -99,7 +99,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
     def set_budget(self, largest: float | None) -> None:
         """Draw the deviation that must not be passed; None: there is none."""
         self.removeItem(self._budget)
-        if largest is not None and self._curve is not None:
+        if largest and self._curve is not None:
             self._budget.setValue(np.log10(largest))
             self.addItem(self._budget)
 

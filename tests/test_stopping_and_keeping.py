@@ -1,0 +1,134 @@
+"""Work that is stopped leaves everything as it was; steps that go to disk come back to the bit."""
+
+import tempfile
+import threading
+import time
+import unittest
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from tests import specimens
+from tinsnip.errors import Cancelled
+from tinsnip.formats import Scan, read_scan, write_mesh
+from tinsnip.job import Job, Keeper, Kept
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.progress import Progress, check_here
+from tinsnip.survey import examine
+from tinsnip.survey.deviation import compare, deviation_from_raw
+from tinsnip.treat import Context, Mend, Orient, Patch, Reduce, Smooth, StraightSnip, Sweep, Weld
+
+
+def holed(n: int) -> Mesh:
+    ring = specimens.torus(80.0, n).mesh
+    keep = np.ones(len(ring.faces), dtype=bool)
+    keep[:: len(keep) // 40] = False
+    return Mesh(ring.vertices, ring.faces[keep])
+
+
+class Stopping(unittest.TestCase):
+    def test_every_long_work_stops_at_once_and_changes_nothing(self) -> None:
+        mesh = holed(700)
+        soup = Mesh(mesh.vertices[mesh.faces].reshape(-1, 3), np.arange(3 * len(mesh.faces)).reshape(-1, 3))
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        file = Path(folder.name) / "scan.stl"
+        write_mesh(mesh, file)
+        treatments = (Mend(), Orient(), Sweep(), Patch(), Smooth(), Reduce(percent=2), StraightSnip(close=True))
+        works: dict[str, Callable[[Progress], object]] = {
+            "weld": lambda p: Weld().apply(soup, Context(p)),
+            "examine": lambda p: examine(Mesh(mesh.vertices, mesh.faces), p),
+            "study": lambda p: Reduce().study(Mesh(mesh.vertices, mesh.faces), p),
+            "compare": lambda p: compare(mesh, Mesh(mesh.vertices, mesh.faces), progress=p),
+            "from raw": lambda p: deviation_from_raw(mesh, soup, np.eye(4), p),
+            "read": lambda p: read_scan(file, "mm", p),
+            "write": lambda p: write_mesh(mesh, Path(folder.name) / "again.stl", p),
+        }
+        works |= {t.name: (lambda p, t=t: t.apply(Mesh(mesh.vertices, mesh.faces), Context(p))) for t in treatments}
+        before = mesh.vertices.copy(), mesh.faces.copy()
+        stopped = 0
+        for name, work in works.items():
+            at_once = Progress()
+            at_once.cancel()
+            with self.assertRaises(Cancelled, msg=name):
+                work(at_once)
+            begun = time.perf_counter()
+            work(Progress())
+            whole = time.perf_counter() - begun
+            for share in (0.2, 0.6):
+                progress = Progress()
+                timer = threading.Timer(share * whole, progress.cancel)
+                timer.start()
+                try:
+                    work(progress)
+                except Cancelled:
+                    stopped += 1
+                timer.join()
+            check_here()  # nothing of what was stopped hangs on
+        self.assertGreater(stopped, len(works))
+        self.assertTrue(np.array_equal(before[0], mesh.vertices) and np.array_equal(before[1], mesh.faces))
+        self.assertEqual([p.name for p in Path(folder.name).iterdir() if p.suffix == ".part"], [])
+
+
+class Keeping(unittest.TestCase):
+    def job(self, budget: int) -> Job:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        ball = specimens.sphere(40.0, 60).mesh
+        shade = np.random.default_rng(0).integers(0, 255, (len(ball.vertices), 3)).astype(np.uint8)
+        groups = np.arange(len(ball.faces)) % 3
+        ball = ball.with_attribute("colour", Attribute(Domain.VERTEX, shade))
+        ball = ball.with_attribute("group", Attribute(Domain.TRIANGLE, groups, ("a", "b", "c")))
+        job = Job(Keeper(budget, Path(folder.name) / "steps"))
+        job.open(Scan(Path("ball.stl"), ball, "stl", "mm", ""))
+        return job
+
+    def test_steps_come_back_to_the_bit(self) -> None:
+        job, known = self.job(0), []
+        for percent in (80, 60, 40, 20):
+            known.append(job.piece.mesh)
+            job.apply(Reduce(percent=percent))
+        known.append(job.piece.mesh)
+        raw = job.piece.raw
+        self.assertEqual(job.spill(), 3)  # all but the raw scan and the present mesh
+        self.assertEqual(job.spill(), 0)
+        self.assertFalse(job.is_at_hand(0))
+        self.assertLess(len(job.resident()), 5)
+        for cursor in (3, 1, 2, 0, 4):
+            job.go_to(cursor)
+            found, expected = job.piece.mesh, known[cursor]
+            for name in ("vertices", "faces", "provenance"):
+                self.assertTrue(np.array_equal(getattr(found, name), getattr(expected, name)))
+            self.assertEqual(found.attributes.keys(), expected.attributes.keys())
+            for name, attribute in expected.attributes.items():
+                self.assertTrue(np.array_equal(found.attributes[name].values, attribute.values))
+                self.assertEqual(found.attributes[name].beside, attribute.beside)
+            job.spill()
+        self.assertIs(job.piece.raw, raw)
+        folder = job.keeper.folder
+        self.assertTrue(any(folder.iterdir()))
+        job.keeper.close()
+        self.assertFalse(folder.exists())
+
+    def test_a_budget_is_kept_and_the_far_steps_go_first(self) -> None:
+        job = self.job(10**12)
+        for percent in (80, 60, 40, 20):
+            job.apply(Reduce(percent=percent))
+        self.assertEqual(job.spill(), 0)
+        steps = [e.kept_after for e in job.log[:-1]]
+        job.keeper.budget = steps[2].mesh.nbytes + 1000
+        job.spill()
+        self.assertEqual([k.resident is None for k in steps], [True, True, False])
+        job.keeper.close()
+
+    def test_a_disk_that_fails_loses_nothing(self) -> None:
+        mesh = specimens.sphere(4.0, 10).mesh
+        kept = Kept(mesh)
+        with tempfile.NamedTemporaryFile() as file, self.assertRaises(OSError):
+            kept.spill(Path(file.name) / "under a file")
+        self.assertIs(kept.mesh, mesh)
+
+
+if __name__ == "__main__":
+    unittest.main()
