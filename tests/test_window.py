@@ -616,6 +616,31 @@ class Dense(WindowTest):
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertIs(self.session.mesh, self.raw)
 
+    def test_held_areas_stay_as_they_are(self) -> None:
+        self.key(Qt.Key.Key_7)
+        self.wait_for(lambda: self.session.study is not None)
+        spot = self.spot_on_part()
+        self.type_number(self.tray.radius, "6")
+        self.click(self.tray.hold_button)
+        self.click(self.view, *spot)
+        self.click(self.view, spot[0] + 30, spot[1])
+        held = self.raw.vertices[self.raw.faces[self.session.held]]
+        self.assertGreater(len(held), 500)
+        x, y = (round(c) for c in spot)
+        around = self.picture()[y - 8 : y + 8, x - 8 : x + 8].reshape(-1, 3)
+        self.assertTrue((around[:, 1] > around[:, 2] + 40).all())  # chartreuse
+        self.assertIsNone(self.session.level)
+        self.key(Qt.Key.Key_Escape)
+        self.wait_for(lambda: self.session.study is not None)
+        self.type_number(self.tray.fields["triangles"], "20000")
+        self.wait_for(lambda: self.tray.copper.isEnabled())
+        self.key(Qt.Key.Key_Return)
+        mesh = self.session.mesh
+        self.assertLessEqual(len(mesh.faces), 20000)
+        left = {tuple(t.ravel()) for t in mesh.vertices[mesh.faces]}
+        self.assertTrue(all(tuple(t.ravel()) in left for t in held))
+        self.assertIsNone(self.session.held)
+
     def test_deviation_and_wipe(self) -> None:
         self.assertIn("deviation from raw 0 mm", self.window.status["deviation"].text())
         self.reduce_to_deviation("0.1")

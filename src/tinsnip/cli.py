@@ -288,13 +288,18 @@ def desktop(remove: bool) -> None:
 
 @cli.command()
 @click.option("--triangles", default=2_000_000, show_default=True, help="Size of the mesh.")
+@click.option("--only", metavar="ROW,ROW", help="These rows only.")
 @click.option("--growth", "with_growth", is_flag=True, help="At five times the size too, and how each row grows.")
 @click.option("--quality", is_flag=True, help="Instead: how close reduced meshes stay, next to plain clustering.")
+@click.option("--window", is_flag=True, help="Instead: how long the window keeps its user waiting; needs a display.")
 @_JSON
-def bench(triangles: int, with_growth: bool, quality: bool, as_json: bool) -> None:
+def bench(triangles: int, only: str | None, with_growth: bool, quality: bool, window: bool, as_json: bool) -> None:
     """Time the kernels against the yardstick (see benchmarks/README.md)."""
     from tinsnip.bench import growth, print_quality, print_table, run_benchmarks, run_quality
 
+    if window:
+        _bench_window(triangles, as_json)
+        return
     if quality:
         rows = run_quality(lambda row: click.echo(f"  {row}", err=True))
         if as_json:
@@ -305,9 +310,10 @@ def bench(triangles: int, with_growth: bool, quality: bool, as_json: bool) -> No
 
     if not 1000 <= triangles <= 20_000_000:
         raise BadInput(f"--triangles {triangles}: the benchmarks take 1000 to 20000000; choose a number in between")
-    results = run_benchmarks(triangles, lambda row: click.echo(f"  {row}", err=True))
+    chosen = set(only.split(",")) if only else None
+    results = run_benchmarks(triangles, lambda row: click.echo(f"  {row}", err=True), chosen)
     if with_growth:
-        larger = run_benchmarks(5 * triangles, lambda row: click.echo(f"  {row}", err=True))
+        larger = run_benchmarks(5 * triangles, lambda row: click.echo(f"  {row}", err=True), chosen)
         larger["growth"] = growth(results, larger)
         results["larger"] = larger
     if as_json:
@@ -316,6 +322,22 @@ def bench(triangles: int, with_growth: bool, quality: bool, as_json: bool) -> No
         print_table(results)
         if with_growth:
             print_table(results["larger"])
+
+
+def _bench_window(triangles: int, as_json: bool) -> None:
+    """Time the window itself, and leave without taking Qt apart."""
+    import os
+
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        raise BadInput("bench --window: there is no display; start one, or run it under Xvfb")
+    ensure_compiled()
+    from tinsnip.app.fluidity import measure_window
+
+    rows = measure_window(triangles, lambda row: click.echo(f"  {row}", err=True))
+    if as_json:
+        click.echo(json.dumps({"triangles": triangles, "rows": rows}, indent=2))
+    sys.stdout.flush()
+    os._exit(0)
 
 
 def main() -> None:

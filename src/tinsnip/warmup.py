@@ -53,6 +53,7 @@ def _work_half() -> None:
     """The main job, on a small ball with a few faults."""
     import numpy as np
 
+    from tinsnip.bench.meshes import grid_torus
     from tinsnip.formats import FORMATS, read_scan, write_mesh
     from tinsnip.mesh import Mesh
     from tinsnip.mesh.measures import vertex_normals
@@ -60,6 +61,8 @@ def _work_half() -> None:
     from tinsnip.mesh.proxy import light_proxy
     from tinsnip.mesh.subsets import reorder
     from tinsnip.mesh.tree import first_hits, triangles_in_boxes
+    from tinsnip.mesh.welding import weld_exact
+    from tinsnip.picture import draw
     from tinsnip.survey import examine
     from tinsnip.survey.deviation import compare, deviation_from_raw, largest_deviation
     from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
@@ -97,8 +100,15 @@ def _work_half() -> None:
     first_hits(ball.tree, ball.vertices[:9], ball.vertices[:9] + 0.1, context.progress.state)
     triangles_in_boxes(ball.tree, ball.vertices[:9], ball.vertices[:9], context.progress.state)
     first_hit(mesh.vertices, mesh.faces, np.zeros(3), np.array([0.0, 0.0, -1.0]))
-    light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
+    first_hit(mesh.vertices, mesh.faces.copy(), np.zeros(3), np.array([0.0, 0.0, -1.0]))
+    # large enough for what is done on large meshes only
+    Reduce(percent=50).apply(Mesh(*grid_torus(50_000)), context)
     rng = np.random.default_rng(0)
+    weld_exact(rng.random((6000, 3)))
+    rough = Mesh(rng.random((30, 3)), rng.integers(0, 30, (200, 3)))
+    for treatment in (Mend(), Orient()):
+        rough = treatment.apply(rough, context).mesh
+    light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
     points = rng.random((5100, 3))
     reorder(Mesh(points, rng.integers(0, 5100, (10_400, 3))))
     with tempfile.TemporaryDirectory() as folder:
@@ -109,6 +119,9 @@ def _work_half() -> None:
         for name, text in _TEXTS.items():
             (Path(folder) / name).write_text(text, "ascii")
             read_scan(Path(folder) / name)
+        write_mesh(mesh, Path(folder) / "said.ply", provenance=True)
+        read_scan(Path(folder) / "said.ply")
+        draw(mesh, Path(folder) / "a.png", (64, 64))
 
 
 def warm_up(note: Callable[[float], None]) -> float:

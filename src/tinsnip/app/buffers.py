@@ -10,9 +10,9 @@ from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 
-__all__ = ["VOID", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks"]
+__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks"]
 
-STRAY, VOID = 1, 3
+STRAY, HELD, VOID = 1, 2, 3
 
 
 @dataclass(frozen=True, eq=False)

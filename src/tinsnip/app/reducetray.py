@@ -9,6 +9,7 @@ from tinsnip.app.curveplot import CurvePlot
 from tinsnip.app.panels import Panel, number_field
 from tinsnip.app.session import Session
 from tinsnip.app.texts import grouped, megabytes, millimetres
+from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.treat import Reduce
 
@@ -23,7 +24,8 @@ class ReduceTray(Panel):
 
     title = "Reduce"
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, viewport: Viewport) -> None:
+        self.viewport = viewport
         self.wanted = 0
         self._filling = False
         self._unwanted = False
@@ -36,6 +38,9 @@ class ReduceTray(Panel):
         session.studied.connect(self._show_study)
         session.level_changed.connect(self._show_level)
         session.examined.connect(self._begin)
+        session.held_changed.connect(self._held_changed)
+        viewport.pick_ended.connect(self._begin)
+        self.release_button.hide()
 
     def build(self) -> None:
         self.head_text.setText("Drag along the curve. One pass was computed; every level is at hand.")
@@ -105,6 +110,21 @@ class ReduceTray(Panel):
                 box.addWidget(option)
             box.addStretch(1)
             self.column.addWidget(row)
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.hold_button = QPushButton("Hold areas…")
+        self.hold_button.setToolTip("Click on the part: what lies within the radius stays untouched")
+        self.hold_button.clicked.connect(self._pick_areas)
+        box.addWidget(self.hold_button)
+        _, self.radius = number_field("Radius of a held area", 0.001, 1e5, 2, "mm", 1)
+        self.radius.setMinimumWidth(86)
+        box.addWidget(self.radius, 1)
+        self.release_button = QPushButton("Let go")
+        self.release_button.setAccessibleName("Let go of the held areas")
+        self.release_button.clicked.connect(self.session.let_go_of_areas)
+        box.addWidget(self.release_button)
+        self.column.addWidget(row)
         self.copper_button("Reduce", self.reduce)
         self.format.currentIndexChanged.connect(self._format_changed)
         self.stop.currentIndexChanged.connect(self._stop_changed)
@@ -119,14 +139,19 @@ class ReduceTray(Panel):
             hold_rims=self.rims.isChecked(),
             hold_colour_edges=self.colours.isChecked() and coloured,
             even=self.even.isChecked(),
+            hold_triangles=self.session.held_spans(),
         )
 
     def enter(self) -> None:
         self._unwanted = self._is_done = False
+        if self.session.mesh is not None:
+            self.radius.setValue(0.05 * self.session.mesh.diagonal)
         self._begin()
 
     def leave(self) -> None:
         self._watch.stop()
+        if self.viewport.is_picking:
+            self.viewport.end_pick()
         if self.session.progress_of("study") is not None:
             self.session.forget_study()
 
@@ -139,7 +164,7 @@ class ReduceTray(Panel):
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
         self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
         self.blocked.setVisible(knots > 0)
-        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted:
+        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted and not self.viewport.is_picking:
             self.session.ask_study(self._options())
             self._watch.start()
         self._show_progress()
@@ -152,6 +177,27 @@ class ReduceTray(Panel):
         else:
             self._begin()
         self._show_progress()
+
+    def _pick_areas(self) -> None:
+        """Let clicks on the part choose areas that stay as they are."""
+        if self.viewport.is_picking:
+            self.viewport.end_pick()
+            return
+        self.session.cancel_preview()
+        self.viewport.begin_pick("Click the areas that must stay as they are  (Esc when done)", self._take_area)
+
+    def _take_area(self, triangle: int, point: np.ndarray) -> None:
+        self.session.hold_area(point, self.radius.value())
+
+    def _held_changed(self) -> None:
+        count = 0 if self.session.held is None else int(np.count_nonzero(self.session.held))
+        self.release_button.setVisible(count > 0)
+        self.release_button.setToolTip(f"{grouped(count)} triangles are held")
+        if self.isVisible() and self.session.mesh is not None:
+            self.session.forget_study()
+            self.session.cancel_preview()
+            if not self.viewport.is_picking:
+                self._begin()
 
     def _option_changed(self) -> None:
         self.session.forget_study()

@@ -16,6 +16,7 @@ from tinsnip.app.worker import Task, let_go, start
 from tinsnip.formats import UNITS, Scan, read_scan
 from tinsnip.job import Job, default_budget, release
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, examine
 from tinsnip.survey.deviation import Deviation, FromRaw, deviation_from_raw, largest_deviation, signed_distance
@@ -88,6 +89,7 @@ class Session(QObject):
     level_changed = Signal()
     from_raw_changed = Signal()
     raw_ready = Signal()
+    held_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -104,6 +106,7 @@ class Session(QObject):
         self.level: LevelView | None = None
         self.from_raw: FromRaw | None = None
         self.marks: ViewMarks | None = None
+        self.held: np.ndarray | None = None
         self._background: dict[str, Task] = {}
         self._to_follow: dict[str, Callable[[], None]] = {}
         self._buffers: dict[int, ViewBuffers] = {}
@@ -350,6 +353,35 @@ class Session(QObject):
 
         self._behind("study", lambda p: options.study(mesh, p), done)
 
+    def hold_area(self, point: np.ndarray, radius: float) -> None:
+        """Hold all triangles within a radius of a point, mm, besides those that are held already."""
+        mesh = self.mesh
+        if mesh is None:
+            return
+
+        def take(near: np.ndarray) -> None:
+            if self.mesh is mesh:
+                self.held = near if self.held is None else self.held | near
+                self.held_changed.emit()
+
+        def work(progress: Progress) -> np.ndarray:
+            return triangles_at(mesh.faces, ((mesh.vertices - point) ** 2).sum(axis=1) <= radius**2)
+
+        self._behind("hold", work, take)
+
+    def let_go_of_areas(self) -> None:
+        """Hold nothing any more."""
+        if self.held is not None:
+            self.held = None
+            self.held_changed.emit()
+
+    def held_spans(self) -> tuple[tuple[int, int], ...]:
+        """The held triangles as spans, first and one past the last."""
+        if self.held is None:
+            return ()
+        ends = np.flatnonzero(np.diff(np.concatenate([[0], self.held.astype(np.int8), [0]])))
+        return tuple((int(a), int(b)) for a, b in ends.reshape(-1, 2))
+
     def forget_study(self) -> None:
         """Stop working out levels, and drop what is known of them."""
         self._stop_behind("study", "level", "whole level", "measured level")
@@ -493,6 +525,7 @@ class Session(QObject):
         self.cancel_preview()
         mesh = self.mesh
         self.forget_study()
+        self.let_go_of_areas()
         self.examination, self.marks = self._examinations.get(id(mesh), (None, None))
         self.from_raw = self._from_raws.get(id(mesh))
         self.mesh_changed.emit()

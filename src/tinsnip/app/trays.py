@@ -465,7 +465,7 @@ def make_trays(session: Session, viewport: Viewport) -> list[Panel]:
         StraysTray(session),
         HolesTray(session),
         SurfaceTray(session),
-        ReduceTray(session),
+        ReduceTray(session, viewport),
         SolidTray(session),
         ReleaseTray(session),
     ]

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt, QTimer, QVariantAnimation, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
-from tinsnip.app.buffers import ViewBuffers
+from tinsnip.app.buffers import HELD, ViewBuffers, ViewMarks
 from tinsnip.app.camera import Camera
 from tinsnip.app.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.overlay import Overlay, Pin
@@ -40,6 +40,7 @@ class Viewport(QOpenGLWidget):
 
     snip_edited = Signal()
     turn_made = Signal(object, float)
+    pick_ended = Signal()
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
@@ -66,6 +67,7 @@ class Viewport(QOpenGLWidget):
         self.shows = "now"
         self._flight: QVariantAnimation | None = None
         self.frames = self.level_frames = 0
+        self._dirty = True
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
         self.setMinimumSize(320, 240)
         self.setMouseTracking(True)
@@ -87,6 +89,7 @@ class Viewport(QOpenGLWidget):
         session.from_raw_changed.connect(self._give_values)
         session.raw_ready.connect(self._show_raw)
         session.mesh_changed.connect(self._changed)
+        session.held_changed.connect(self._show_findings)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
         self.deviation_legend.limit_changed.connect(self._set_limit)
@@ -116,6 +119,9 @@ class Viewport(QOpenGLWidget):
         if scene.is_loading:  # a part of it each time, so that nothing has to wait
             if scene.load():
                 scene.stage_done = 0
+            elif not self._moving and not self._dirty:  # what is on the screen stays there meanwhile
+                QTimer.singleShot(0, self.update)
+                return
             if scene.now is not None and scene.now.buffers is not self._buffers:
                 self._buffers = scene.now.buffers
                 self._show_findings()
@@ -131,6 +137,7 @@ class Viewport(QOpenGLWidget):
             target.use()
             target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
             return
+        self._dirty = False
         if self._moving:
             scene.draw_light(target, self.camera, ratio)
         elif not scene.draw_slice(target, self.camera, ratio):
@@ -148,6 +155,7 @@ class Viewport(QOpenGLWidget):
 
     def redraw(self, *_: object) -> None:
         """Draw again from the start."""
+        self._dirty = True
         if self.scene is not None:
             self.scene.stage_done = 0
         self.update()
@@ -358,8 +366,17 @@ class Viewport(QOpenGLWidget):
         lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
         scene.set_lines(lines)
         if self.session.marks is not None:
-            scene.set_marks(self.session.marks, STATIONS[self.session.station] in ("Intake", "Strays", "Release"))
+            scene.set_marks(self._marks(), STATIONS[self.session.station] in ("Intake", "Strays", "Release"))
         self.redraw()
+
+    def _marks(self) -> ViewMarks:
+        """What the shells are, and above it what is held."""
+        marks, held = self.session.marks, self.session.held
+        if held is None or len(held) != len(marks.mesh.faces):
+            return marks
+        roles = np.zeros(len(marks.mesh.vertices), dtype=np.uint8) if marks.roles is None else marks.roles.copy()
+        roles[marks.mesh.faces[held].ravel()] = HELD
+        return ViewMarks(marks.mesh, roles, marks.voids)
 
     def _show_preview(self) -> None:
         """The triangles a previewed treatment would make."""
@@ -576,11 +593,13 @@ class Viewport(QOpenGLWidget):
 
     def end_pick(self) -> None:
         """Leave the picking tool."""
-        self._pick = None
+        was_picking, self._pick = self._pick is not None, None
         self.overlay.hint = ""
         self.overlay.clicked_points = []
         self.unsetCursor()
         self.overlay.update()
+        if was_picking:
+            self.pick_ended.emit()
 
     @property
     def is_picking(self) -> bool:

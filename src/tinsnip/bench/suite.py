@@ -10,7 +10,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -109,7 +109,7 @@ def _compile_seconds() -> dict[str, float]:
     return seconds
 
 
-def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any]:
+def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] | None = None) -> dict[str, Any]:
     """Run all benchmarks.
 
     Parameters
@@ -118,18 +118,22 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
         Size of the mesh.
     note : callable
         Told each row as it is done.
+    only : set of str, optional
+        Names of the rows wanted; by default all.
 
     Returns
     -------
     dict
         ``yardstick_s``, ``triangles`` and ``rows``, each with ``name, seconds, ratio, peak_mb``.
     """
-    compile_rows = _compile_seconds()
+    compile_rows = _compile_seconds() if only is None else {}
     vertices, faces = grid_torus(triangles)
     yardstick, _ = _measure(lambda: cKDTree(vertices).query(vertices, k=1, workers=1))
     rows: list[dict[str, Any]] = []
 
     def row(name: str, work: Callable[[], Any]) -> None:
+        if only is not None and name not in only:
+            return
         seconds, peak = _measure(work)
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
         note(f"{name:<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
@@ -148,14 +152,10 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
         again.__dict__["twins"] = known.twins
         return again
 
-    with tempfile.TemporaryDirectory() as folder:
-        for name in FORMATS:
-            path = Path(folder) / f"mesh.{name}"
-            row(f"write-{name}", lambda path=path, name=name: FORMATS[name].write(mesh, path, Progress()))
-            size = path.stat().st_size / 1e6
-            rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
-            row(f"read-{name}", lambda path=path: read_scan(path, "mm"))
-            rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
+    if only is None:
+        _time_formats(mesh, row, rows)
+    else:
+        _time_formats(mesh, row, rows, [name for name in FORMATS if {f"read-{name}", f"write-{name}"} & only])
     row("examine", lambda: examine(fresh()))
     row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
     crumbed = _with_crumbs(vertices, faces)
@@ -180,6 +180,27 @@ def run_benchmarks(triangles: int, note: Callable[[str], None]) -> dict[str, Any
     for name, seconds in compile_rows.items():
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": 0.0})
     return {"yardstick_s": yardstick, "triangles": len(faces), "rows": rows}
+
+
+def _time_formats(
+    mesh: Mesh,
+    row: Callable[[str, Callable[[], Any]], None],
+    rows: list[dict[str, Any]],
+    names: Iterable[str] = FORMATS,
+) -> None:
+    """Write and read a mesh in some formats."""
+    with tempfile.TemporaryDirectory() as folder:
+        for name in names:
+            path = Path(folder) / f"mesh.{name}"
+            FORMATS[name].write(mesh, path, Progress())
+            size = path.stat().st_size / 1e6
+            for what, work in (
+                (f"write-{name}", lambda path=path, name=name: FORMATS[name].write(mesh, path, Progress())),
+                (f"read-{name}", lambda path=path: read_scan(path, "mm")),
+            ):
+                row(what, work)
+                if rows and rows[-1]["name"] == what:
+                    rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
 
 
 def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:

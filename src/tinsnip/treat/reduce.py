@@ -50,7 +50,7 @@ class Reduce(Treatment):
         return min(goals) if goals else None
 
     def same_options(self, other: "Reduce") -> bool:
-        """Whether both hold and spread alike, so that one record serves them."""
+        """Whether both hold and spread alike, so that one record serves both."""
         goals = {"triangles": None, "percent": None, "max_deviation_mm": None}
         return self.model_copy(update=goals) == other.model_copy(update=goals)
 

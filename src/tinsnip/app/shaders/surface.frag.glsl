@@ -27,6 +27,7 @@ const vec3 TIN = vec3(0.75, 0.745, 0.725);
 const vec3 IRON = vec3(0.165, 0.135, 0.12);
 const vec3 OCHRE = vec3(0.82, 0.60, 0.20);
 const vec3 RUST = vec3(0.66, 0.26, 0.13);
+const vec3 CHARTREUSE = vec3(0.776, 0.91, 0.227);
 const vec3 VIOLET = vec3(0.60, 0.36, 0.84);
 
 const vec3 KEY = vec3(-0.424264, 0.565685, 0.707107);   // directions of the lights, seen from the eye
@@ -103,6 +104,7 @@ void main() {
 #endif
 #if LOOK < 2
     if (kind == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
+    if (kind == 2) base = mod(gl_FragCoord.x, 6.0) < 1.5 || mod(gl_FragCoord.y, 6.0) < 1.5 ? CHARTREUSE * 0.6 : CHARTREUSE;
     if (kind == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
     const float ambient = 0.26;
 #else
