@@ -87,8 +87,8 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     is_rim = (facing > _WALL_END) & (share >= _RIM_SPAN)
     is_rim |= (facing > _SHEET_EDGE) & largest
     is_rim &= counted
-    same_cut = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, mesh.diagonal)
-    is_rim |= counted & same_cut & (facing > _IN_SHEET)
+    same_cut, round_it = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, span, shell, mesh.diagonal)
+    is_rim |= counted & ((same_cut & (facing > _IN_SHEET)) | round_it)
     return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre)
 
 
@@ -98,10 +98,12 @@ def _in_plane_of_a_rim(
     is_rim: np.ndarray,
     vector_area: np.ndarray,
     centre: np.ndarray,
+    span: np.ndarray,
+    shell: np.ndarray,
     diagonal: float,
-) -> np.ndarray:
-    """Loops that lie in the very plane of a flat rim: one cut made them all."""
-    with_it = np.zeros(len(is_rim), dtype=bool)
+) -> tuple[np.ndarray, np.ndarray]:
+    """Loops that lie in the very plane of a flat rim: one cut made them all. And those that go round it as well."""
+    with_it, round_it = np.zeros((2, len(is_rim)), dtype=bool)
     for r in np.flatnonzero(is_rim):
         size = np.linalg.norm(vector_area[r])
         if size == 0:
@@ -110,8 +112,11 @@ def _in_plane_of_a_rim(
         off = np.abs((points - centre[r]) @ normal)
         worst = np.maximum.reduceat(off, start[:-1])
         if worst[r] < _COPLANAR * diagonal:
-            with_it |= worst < _COPLANAR * diagonal
-    return with_it
+            in_plane = worst < _COPLANAR * diagonal
+            with_it |= in_plane
+            # a hole in a sheet lies within the sheet's rim; what lies round a rim is the other edge of one ring
+            round_it |= in_plane & (span > span[r]) & (shell == shell[r])
+    return with_it, round_it
 
 
 def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:

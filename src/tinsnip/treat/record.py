@@ -10,29 +10,51 @@ __all__ = ["Level", "Record"]
 
 
 @kernel
-def _replay(log, places, count, vertices, source, root):
-    """Run `count` collapses over the vertices: where each ends, whose values it takes, what it has become part of."""
+def _trace(log, count, root, last, wants):
+    """Follow `count` collapses back: what each vertex became part of, which collapse placed it last, and whose values
+    go to whom. One look back over the list is enough, for whoever stays is known by then."""
     for v in range(root.shape[0]):
         root[v] = v
-        source[v] = v
-    for i in range(count):
-        a, b = log[i, 0], log[i, 1]
-        if b < 0:
-            source[a] = source[~b]
-        vertices[a, 0], vertices[a, 1], vertices[a, 2] = places[i, 0], places[i, 1], places[i, 2]
+        last[v] = -1
+        wants[v] = v
     for i in range(count - 1, -1, -1):
-        b = log[i, 1]
-        root[b if b >= 0 else ~b] = root[log[i, 0]]
+        a, b = log[i, 0], log[i, 1]
+        takes = b < 0
+        if takes:
+            b = ~b
+        root[b] = root[a]
+        if last[a] < 0:
+            last[a] = i
+        wants[b] = -1
+        if takes:  # whoever wanted the values of a wants those that b had
+            wants[b] = wants[a]
+            wants[a] = -1
 
 
 @kernel
-def _living(faces, dies, count, root, number, out, parent):
-    """The triangles that are left over the vertices that are, numbered in their old order; how many vertices."""
+def _number(root, number):
+    """Number the vertices that are left, in their old order."""
     n = 0
     for v in range(root.shape[0]):
         if root[v] == v:
             number[v] = n
             n += 1
+    return n
+
+
+@kernel
+def _gather(vertices, places, root, last, wants, number, out, source):
+    for v in range(root.shape[0]):
+        if root[v] == v:
+            for k in range(3):
+                out[number[v], k] = vertices[v, k] if last[v] < 0 else places[last[v], k]
+        if wants[v] >= 0:
+            source[number[wants[v]]] = v
+
+
+@kernel
+def _living(faces, dies, count, root, number, out, parent):
+    """The triangles that are left, over the vertices that are."""
     t = 0
     for f in range(faces.shape[0]):
         if dies[f] >= count:
@@ -40,18 +62,6 @@ def _living(faces, dies, count, root, number, out, parent):
                 out[t, k] = number[root[faces[f, k]]]
             parent[t] = f
             t += 1
-    return n
-
-
-@kernel
-def _gather_alive(root, vertices, source, out, out_source):
-    n = 0
-    for v in range(root.shape[0]):
-        if root[v] == v:
-            for k in range(3):
-                out[n, k] = vertices[v, k]
-            out_source[n] = source[v]
-            n += 1
 
 
 class Level(NamedTuple):
@@ -126,12 +136,12 @@ class Record:
         count = len(self._left) - int(np.searchsorted(self._left[::-1], triangles, side="right"))
         count = 0 if triangles >= self.most else min(count + 1, len(self._left))
         left = int(self._left[count - 1]) if count else self.most
-        vertices = self.vertices.copy()
-        source, root, number = (np.empty(len(vertices), dtype=np.int32) for _ in range(3))
-        _replay(self.log, self.places, count, vertices, source, root)
+        root, last, wants, number = (np.empty(len(self.vertices), dtype=np.int32) for _ in range(4))
+        _trace(self.log, count, root, last, wants)
+        n = _number(root, number)
+        vertices, source = np.empty((n, 3)), np.empty(n, dtype=np.int32)
+        _gather(self.vertices, self.places, root, last, wants, number, vertices, source)
         faces = np.empty((left, 3), dtype=np.int32)
         parent = np.empty(left, dtype=np.int32)
-        n = _living(self.faces, self.dies, count, root, number, faces, parent)
-        out, out_source = np.empty((n, 3)), np.empty(n, dtype=np.int32)
-        _gather_alive(root, vertices, source, out, out_source)
-        return Level(out, faces, out_source, parent)
+        _living(self.faces, self.dies, count, root, number, faces, parent)
+        return Level(vertices, faces, source, parent)

@@ -53,15 +53,16 @@ def _step(places, starts, neighbours, still, share, out, begin, end):
         count = starts[v + 1] - starts[v]
         x, y, z = places[v, 0], places[v, 1], places[v, 2]
         if count > 0 and not still[v]:
-            sx, sy, sz = 0.0, 0.0, 0.0
+            sx = sy = sz = np.float32(0.0)
             for i in range(starts[v], starts[v + 1]):
                 w = neighbours[i]
                 sx += places[w, 0]
                 sy += places[w, 1]
                 sz += places[w, 2]
-            x += share * (sx / count - x)
-            y += share * (sy / count - y)
-            z += share * (sz / count - z)
+            part = np.float32(1.0) / np.float32(count)
+            x += share * (sx * part - x)
+            y += share * (sy * part - y)
+            z += share * (sz * part - z)
         out[v, 0], out[v, 1], out[v, 2] = x, y, z
 
 
@@ -92,10 +93,11 @@ class Smooth(Treatment):
         context.progress.check()
         back = self.strength / (_PASS_BAND * self.strength - 1.0)
         origin = mesh.box.mean(axis=0)
-        now = mesh.vertices - origin
-        other = np.empty_like(now)
+        # how far each vertex goes is reckoned in single precision: half the memory to walk through
+        start = (mesh.vertices - origin).astype(np.float32)
+        now, other = start.copy(), np.empty_like(start)
         for i in range(2 * self.iterations):
-            share = self.strength if i % 2 == 0 else back
+            share = np.float32(self.strength if i % 2 == 0 else back)
 
             def work(begin: int, end: int, now=now, other=other, share=share) -> None:
                 _step(now, starts, neighbours, still, share, other, begin, end)
@@ -104,13 +106,11 @@ class Smooth(Treatment):
             context.progress.check()
             state[1] = i + 1
             now, other = other, now
-        now += origin
-        unmoved = still | (starts[1:] == starts[:-1])
-        now[unmoved] = mesh.vertices[unmoved]
         context.progress.check()
-        moved = (now != mesh.vertices).any(axis=1)
+        moved = (now != start).any(axis=1)
         if not moved.any():
             return Outcome(mesh, "Nothing to smooth: every vertex is on an open edge", {"largest_mm": 0.0})
+        now = mesh.vertices + (now - start)  # what did not move stays to the bit
         largest = float(np.sqrt(((now - mesh.vertices) ** 2).sum(axis=1).max()))
         touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
