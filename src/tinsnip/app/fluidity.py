@@ -85,7 +85,7 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
             wait(rested)
             row(f"stall-{name}", loop.longest)
 
-        wait(lambda: view.frames > 0, 20)
+        wait(lambda: view.scene is not None, 20)
 
         def open_file() -> None:
             begun = time.perf_counter()
