@@ -98,7 +98,11 @@ class Reductions(unittest.TestCase):
 
 class Fills(unittest.TestCase):
     def test_a_ring_standing_on_the_bed_is_closed_as_a_ring(self) -> None:
-        for offset in (-11.5, -3.0, 3.0):  # near its underside both edges of the cut lie in what looks like a flat sheet
+        for offset in (
+            -11.5,
+            -3.0,
+            3.0,
+        ):  # near its underside both edges of the cut lie in what looks like a flat sheet
             cut = StraightSnip(offset=offset)
             ring = specimens.torus(80.0, 200).mesh
             closed = Plinth().apply(cut.apply(ring, Context()).mesh, Context()).mesh
