@@ -77,6 +77,9 @@ class Surface:
             if part.buffer is None:
                 part.buffer = self.context.buffer(reserve=len(data))
                 self._held.append(part.buffer)
+                budget -= len(data) // 4  # making room for much takes its time too
+                if budget <= 0:
+                    break
             some = data[at : at + budget]
             part.buffer.write(some, offset=at)
             budget -= len(some)

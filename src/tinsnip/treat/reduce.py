@@ -151,16 +151,24 @@ class Reduce(Treatment):
             record, curve = self.study(mesh, progress)
         count = max(curve.triangles_for(self.max_deviation_mm), target or 0)
         with progress.part(0.6, 1.0):
-            found = None
-            while count < record.most:  # the curve is drawn from samples: what it promises is measured before it counts
+            # the curve is drawn from samples: what it promises is measured before it counts
+            found, best, failed, turns = None, record.most, 0, 0
+            while count < record.most:
                 level = record.level(count)
                 measured = largest_deviation(Mesh(level.vertices, level.faces), mesh, progress, back=None)
                 if measured.max <= self.max_deviation_mm:
-                    found = level, measured
+                    found, best = (level, measured), count
+                else:
+                    failed = count
+                if found is None:
+                    short = measured.max / max(curve.largest_at(count), 1e-300)  # by how much the samples fell short
+                    promised = curve.triangles_for(0.98 * self.max_deviation_mm / max(short, 1.0))
+                    count = max(promised, int(count * 1.05) + 4)
+                elif best <= 1.15 * failed or failed == 0 or turns == 3:
                     break
-                short = measured.max / max(curve.largest_at(count), 1e-300)  # by how much the samples fell short
-                promised = curve.triangles_for(0.98 * self.max_deviation_mm / max(short, 1.0))
-                count = max(promised, int(count * 1.05) + 4)
+                else:  # between what went too far and what did not go far enough
+                    count = int(np.sqrt(float(failed) * best))
+                    turns += 1
         if found is None:
             text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
             return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0})
