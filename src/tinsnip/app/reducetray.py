@@ -57,7 +57,7 @@ class ReduceTray(Panel):
         box.addWidget(self.stop_button)
         self.column.addWidget(self.waiting)
         self.plot = CurvePlot()
-        self.plot.dragged.connect(self._dragged)
+        self.plot.dragged.connect(self._want)
         self.column.addWidget(self.plot)
         self.kept = self.figure("Kept")
         self.deviation = self.figure("Largest / 99 %, mm")
@@ -244,17 +244,18 @@ class ReduceTray(Panel):
 
     # ---- the level
 
-    def _dragged(self, triangles: int) -> None:
-        self._want(triangles)
-
     def _want(self, triangles: int) -> None:
         """Show the level of so many triangles."""
+        self._ask(triangles)
+        self._fill()
+        self._show_level()
+
+    def _ask(self, triangles: int) -> None:
+        """Have a level worked out, and measured once nothing else is asked for."""
         self.wanted = triangles
         self.plot.set_triangles(triangles)
-        self._fill()
         self.session.ask_level(triangles)
         self._rest.start()
-        self._show_level()
 
     def _fill(self) -> None:
         """Show the level's figures in the field that the reduction stops at."""
@@ -300,12 +301,8 @@ class ReduceTray(Panel):
                 middle = (low + high) // 2
                 low, high = (middle, high) if self._bytes(middle) <= 1e6 * value else (low, middle)
             wanted = low
-        wanted = int(np.clip(wanted, least, most))
-        self.wanted = wanted
-        self.plot.set_triangles(wanted)
+        self._ask(int(np.clip(wanted, least, most)))
         self.plot.set_budget(value if name == "deviation" else None)
-        self.session.ask_level(wanted)
-        self._rest.start()
         self._show_level()
 
     def _stop_changed(self, *_: object) -> None:
@@ -365,10 +362,7 @@ class ReduceTray(Panel):
         finer = max(study.curve.triangles_for(0.98 * stop / max(short, 1.0)), int(1.05 * self.wanted) + 4)
         if finer >= study.record.most:
             return False
-        self.wanted = finer
-        self.plot.set_triangles(finer)
-        self.session.ask_level(finer)
-        self._rest.start()
+        self._ask(finer)
         return False
 
     def reduce(self) -> None:

@@ -710,5 +710,5 @@ def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
 def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
     """Examine, and work the findings' lists out while still off the window's thread."""
     examination = examine(mesh, progress)
-    _ = examination.strays, examination.openings, examination.knots, examination.made_share
+    _ = examination.strays, examination.openings, examination.knots
     return examination, make_marks(examination)

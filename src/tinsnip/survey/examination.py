@@ -4,11 +4,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-
 from tinsnip.mesh import MADE, Mesh
-from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress, stoppable
+from tinsnip.survey.deviation import areas_by_provenance
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.readiness import Readiness, judge
@@ -46,11 +44,8 @@ class Examination:
     @cached_property
     def made_share(self) -> float:
         """Share of the surface's area that was made, not measured; 0 to 1."""
-        made = self.mesh.provenance == MADE
-        if not made.any():
-            return 0.0
-        area = np.linalg.norm(face_vectors(self.mesh.vertices, self.mesh.faces[made]), axis=1).sum()
-        return float(area / max(self.mesh.area, 1e-300))
+        areas = areas_by_provenance(self.mesh)
+        return float(areas[MADE] / max(areas.sum(), 1e-300))
 
     def counts(self) -> dict[str, Any]:
         """The counted facts under their contract names; `crossings` is null while it is not checked."""
