@@ -69,13 +69,13 @@ class WindowTest(unittest.TestCase):
         while calm < 20:
             self.application.processEvents()
             time.sleep(0.005)
-            busy = not (self.session.idle and self.view.is_settled)
+            busy = not (self.session.tasks.idle and self.view.is_settled)
             calm = 0 if busy else calm + 1
-            self.assertLess(time.monotonic(), end, f"still busy: {self.session.busy_title}")
+            self.assertLess(time.monotonic(), end, f"still busy: {self.session.tasks.title}")
 
     def wait_idle(self) -> None:
         end = time.monotonic() + 30
-        while not self.session.idle and time.monotonic() < end:
+        while not self.session.tasks.idle and time.monotonic() < end:
             self.application.processEvents()
             time.sleep(0.005)
 
@@ -261,7 +261,7 @@ class WholeJob(WindowTest):
         self.assertEqual(self.session.mesh.edges.open, 0)
 
         self.key(Qt.Key.Key_7)
-        self.wait_for(lambda: self.session.study is not None)
+        self.wait_for(lambda: self.session.levels.study is not None)
         self.type_number(self.window.trays[6].fields["triangles"], "20000")
         self.wait_for(lambda: self.window.trays[6].copper.isEnabled())
         self.key(Qt.Key.Key_Return)
@@ -568,7 +568,7 @@ class Dense(WindowTest):
 
     def reduce_to_deviation(self, text: str) -> None:
         self.key(Qt.Key.Key_7)
-        self.wait_for(lambda: self.session.study is not None)
+        self.wait_for(lambda: self.session.levels.study is not None)
         while self.tray.stop.currentText() != "deviation":
             QTest.keyClick(self.tray.stop, Qt.Key.Key_Down)
         self.type_number(self.tray.fields["deviation"], text)
@@ -576,7 +576,7 @@ class Dense(WindowTest):
 
     def test_along_the_curve(self) -> None:
         self.key(Qt.Key.Key_7)
-        self.wait_for(lambda: self.session.study is not None)
+        self.wait_for(lambda: self.session.levels.study is not None)
         self.settle()
         plot = self.tray.plot
         seen = []
@@ -586,18 +586,18 @@ class Dense(WindowTest):
             for _ in range(40):
                 self.application.processEvents()
                 time.sleep(0.004)
-            if self.session.level is not None:
-                seen.append(self.session.level.triangles)
+            if self.session.levels.shown is not None:
+                seen.append(self.session.levels.shown.triangles)
                 self.assertIsNotNone(self.view.scene.level)
         QTest.mouseRelease(plot.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(60, 60))
         self.settle()
         self.assertGreater(len(set(seen)), 6)  # the mesh in the view followed the drag
         self.assertEqual(seen, sorted(seen, reverse=True))
-        self.assertLess(self.session.level.triangles, 2000)
+        self.assertLess(self.session.levels.shown.triangles, 2000)
         self.assertIs(self.session.mesh, self.raw)
-        self.wait_for(lambda: self.session.level.measured is not None)
+        self.wait_for(lambda: self.session.levels.shown.measured is not None)
         # what the tray says was measured is so
-        level = self.session.level.outcome.mesh
+        level = self.session.levels.shown.outcome.mesh
         off = np.abs(self.ring.distance(specimens.sample_surface(level, 20_000, np.random.default_rng(1)))).max()
         self.assertAlmostEqual(float(self.tray.deviation.text().split(" / ")[0]), off, delta=0.15 * off)
         for key in (Qt.Key.Key_Right, Qt.Key.Key_Left):
@@ -606,7 +606,7 @@ class Dense(WindowTest):
             self.settle()
             self.assertNotEqual(self.tray.wanted, before)
         self.key(Qt.Key.Key_Escape)
-        self.assertIsNone(self.session.level)
+        self.assertIsNone(self.session.levels.shown)
         self.assertIsNone(self.view.scene.level)
         # the other stops say the same in their own words
         for name, text in (("percent", "5"), ("file size", "0.5"), ("triangles", "4000")):
@@ -615,31 +615,31 @@ class Dense(WindowTest):
                 QTest.keyClick(self.tray.stop, Qt.Key.Key_Down if name != "triangles" else Qt.Key.Key_Up)
             self.type_number(self.tray.fields[name], text)
             self.wait_for(lambda: self.tray.copper.isEnabled())
-            count = self.session.level.triangles
+            count = self.session.levels.shown.triangles
             expected = {"percent": 0.05 * len(self.raw.faces), "file size": 500_000 / 50, "triangles": 4000}[name]
             self.assertAlmostEqual(count, expected, delta=0.01 * expected)
         self.key(Qt.Key.Key_Return)
         self.assertEqual(len(self.session.mesh.faces), count)
-        self.assertIsNone(self.session.level)
+        self.assertIsNone(self.session.levels.shown)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertIs(self.session.mesh, self.raw)
 
     def test_held_areas_stay_as_they_are(self) -> None:
         self.key(Qt.Key.Key_7)
-        self.wait_for(lambda: self.session.study is not None)
+        self.wait_for(lambda: self.session.levels.study is not None)
         spot = self.spot_on_part()
         self.type_number(self.tray.radius, "6")
         self.click(self.tray.hold_button)
         self.click(self.view, *spot)
         self.click(self.view, spot[0] + 30, spot[1])
-        held = self.raw.vertices[self.raw.faces[self.session.held]]
+        held = self.raw.vertices[self.raw.faces[self.session.levels.held]]
         self.assertGreater(len(held), 500)
         x, y = (round(c) for c in spot)
         around = self.picture()[y - 8 : y + 8, x - 8 : x + 8].reshape(-1, 3)
         self.assertTrue((around[:, 1] > around[:, 2] + 40).all())  # chartreuse
-        self.assertIsNone(self.session.level)
+        self.assertIsNone(self.session.levels.shown)
         self.key(Qt.Key.Key_Escape)
-        self.wait_for(lambda: self.session.study is not None)
+        self.wait_for(lambda: self.session.levels.study is not None)
         self.type_number(self.tray.fields["triangles"], "20000")
         self.wait_for(lambda: self.tray.copper.isEnabled())
         self.key(Qt.Key.Key_Return)
@@ -647,7 +647,7 @@ class Dense(WindowTest):
         self.assertLessEqual(len(mesh.faces), 20000)
         left = {tuple(t.ravel()) for t in mesh.vertices[mesh.faces]}
         self.assertTrue(all(tuple(t.ravel()) in left for t in held))
-        self.assertIsNone(self.session.held)
+        self.assertIsNone(self.session.levels.held)
 
     def test_deviation_and_wipe(self) -> None:
         self.assertIn("deviation from raw 0 mm", self.window.status["deviation"].text())

@@ -77,7 +77,7 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
         wait = loop.wait
 
         def rested() -> bool:
-            return session.idle and view.is_settled
+            return session.tasks.idle and view.is_settled
 
         def stall(name: str, work: Callable[[], Any]) -> None:
             loop.longest = 0.0
@@ -90,7 +90,7 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
         def open_file() -> None:
             begun = time.perf_counter()
             session.open_files([path])
-            wait(lambda: view.scene.now is not None and view.scene.now.is_light_ready and session.busy is None)
+            wait(lambda: view.scene.now is not None and view.scene.now.is_light_ready and session.tasks.busy is None)
             row("first-picture", time.perf_counter() - begun)
             wait(lambda: session.examination is not None)
             row("all-findings", time.perf_counter() - begun)
@@ -101,26 +101,26 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
         stall("zoom", lambda: _wheel(loop, view, 24))
         session.set_station(6)
         loop.longest = 0.0
-        wait(lambda: session.study is not None)
+        wait(lambda: session.levels.study is not None)
         wait(rested)
         row("stall-study", loop.longest)
         delays = []
         loop.longest = 0.0
         for share in (0.5, 0.3, 0.2, 0.1, 0.05, 0.02, 0.01):
             begun = time.perf_counter()
-            session.ask_level(int(share * triangles))
-            wait(lambda: session.level is not None and view.scene.level is not None and view.level_frames > 0)
+            session.levels.ask(int(share * triangles))
+            wait(lambda: session.levels.shown is not None and view.scene.level is not None and view.level_frames > 0)
             delays.append(time.perf_counter() - begun)
-            wait(lambda: session.level.outcome is not None)
+            wait(lambda: session.levels.shown.outcome is not None)
             session.cancel_preview()
             wait(rested)
         row("stall-drag-level", loop.longest)
         row("level-on-screen", max(delays))
 
         def reduce() -> None:
-            session.ask_level(int(0.5 * triangles))
-            wait(lambda: session.level is not None and session.level.outcome is not None)
-            session.apply(session.level.treatment)
+            session.levels.ask(int(0.5 * triangles))
+            wait(lambda: session.levels.shown is not None and session.levels.shown.outcome is not None)
+            session.apply(session.levels.shown.treatment)
 
         stall("reduce", reduce)
         for name, act in (("undo", session.undo), ("redo", session.redo), ("undo-again", session.undo)):

@@ -195,7 +195,7 @@ class Overlay(QWidget):
         if view.shows == "now" or self.session.job.piece is None:
             return
         painter.setFont(mono_font(self.font().pointSizeF() * 0.88, bold=True))
-        level = self.session.level
+        level = self.session.levels.shown
         count = len(self.session.mesh.faces) if level is None else level.triangles
         raw = f"RAW {grouped(len(self.session.job.piece.raw.faces))}"
         now = f"NOW {grouped(count)}"

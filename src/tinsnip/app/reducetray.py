@@ -35,10 +35,10 @@ class ReduceTray(Panel):
         self._rest.timeout.connect(self._measure)
         self._watch = QTimer(self, interval=120)
         self._watch.timeout.connect(self._show_progress)
-        session.studied.connect(self._show_study)
-        session.level_changed.connect(self._show_level)
+        session.levels.studied.connect(self._show_study)
+        session.levels.changed.connect(self._show_level)
         session.examined.connect(self._begin)
-        session.held_changed.connect(self._held_changed)
+        session.levels.held_changed.connect(self._held_changed)
         viewport.pick_ended.connect(self._begin)
         self.release_button.hide()
 
@@ -122,7 +122,7 @@ class ReduceTray(Panel):
         box.addWidget(self.radius, 1)
         self.release_button = QPushButton("Let go")
         self.release_button.setAccessibleName("Let go of the held areas")
-        self.release_button.clicked.connect(self.session.let_go_of_areas)
+        self.release_button.clicked.connect(self.session.levels.let_go_of_areas)
         box.addWidget(self.release_button)
         self.column.addWidget(row)
         self.copper_button("Reduce", self.reduce)
@@ -139,7 +139,7 @@ class ReduceTray(Panel):
             hold_rims=self.rims.isChecked(),
             hold_colour_edges=self.colours.isChecked() and coloured,
             even=self.even.isChecked(),
-            hold_triangles=self.session.held_spans(),
+            hold_triangles=self.session.levels.held_spans(),
         )
 
     def enter(self) -> None:
@@ -152,8 +152,8 @@ class ReduceTray(Panel):
         self._watch.stop()
         if self.viewport.is_picking:
             self.viewport.end_pick()
-        if self.session.progress_of("study") is not None:
-            self.session.forget_study()
+        if self.session.tasks.progress_of("study") is not None:
+            self.session.levels.forget()
 
     def _begin(self) -> None:
         """Work out all levels once it is known that the mesh is sound."""
@@ -165,15 +165,15 @@ class ReduceTray(Panel):
         self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
         self.blocked.setVisible(knots > 0)
         if knots == 0 and len(mesh.faces) > 4 and not self._unwanted and not self.viewport.is_picking:
-            self.session.ask_study(self._options())
+            self.session.levels.ask_study(self._options())
             self._watch.start()
         self._show_progress()
         self._show_level()
 
     def _stop_or_go(self) -> None:
-        self._unwanted = self.session.progress_of("study") is not None
+        self._unwanted = self.session.tasks.progress_of("study") is not None
         if self._unwanted:
-            self.session.forget_study()
+            self.session.levels.forget()
         else:
             self._begin()
         self._show_progress()
@@ -187,26 +187,26 @@ class ReduceTray(Panel):
         self.viewport.begin_pick("Click the areas that must stay as they are  (Esc when done)", self._take_area)
 
     def _take_area(self, triangle: int, point: np.ndarray) -> None:
-        self.session.hold_area(point, self.radius.value())
+        self.session.levels.hold_area(point, self.radius.value())
 
     def _held_changed(self) -> None:
-        count = 0 if self.session.held is None else int(np.count_nonzero(self.session.held))
+        count = 0 if self.session.levels.held is None else int(np.count_nonzero(self.session.levels.held))
         self.release_button.setVisible(count > 0)
         self.release_button.setToolTip(f"{grouped(count)} triangles are held")
         if self.isVisible() and self.session.mesh is not None:
-            self.session.forget_study()
+            self.session.levels.forget()
             self.session.cancel_preview()
             if not self.viewport.is_picking:
                 self._begin()
 
     def _option_changed(self) -> None:
-        self.session.forget_study()
+        self.session.levels.forget()
         self.session.cancel_preview()
         self._begin()
 
     def _show_progress(self) -> None:
-        progress = self.session.progress_of("study")
-        known = self.session.study is not None and self.session.study.mesh is self.session.mesh
+        progress = self.session.tasks.progress_of("study")
+        known = self.session.levels.study is not None and self.session.levels.study.mesh is self.session.mesh
         self.waiting.setVisible(not known and not self.blocked.isVisible())
         if progress is not None:
             self.bar.setValue(int(1000 * progress.fraction))
@@ -220,7 +220,7 @@ class ReduceTray(Panel):
             self.plot.show_curve(None)
 
     def _show_study(self) -> None:
-        study = self.session.study
+        study = self.session.levels.study
         if study is None or not self.isVisible():
             return
         self._show_progress()
@@ -254,12 +254,12 @@ class ReduceTray(Panel):
         """Have a level worked out, and measured once nothing else is asked for."""
         self.wanted = triangles
         self.plot.set_triangles(triangles)
-        self.session.ask_level(triangles)
+        self.session.levels.ask(triangles)
         self._rest.start()
 
     def _fill(self) -> None:
         """Show the level's figures in the field that the reduction stops at."""
-        study = self.session.study
+        study = self.session.levels.study
         if study is None:
             return
         name = self.stop.currentText()
@@ -283,7 +283,7 @@ class ReduceTray(Panel):
 
     def _typed(self, *_: object) -> None:
         """A stop was typed: find the level that keeps it."""
-        study = self.session.study
+        study = self.session.levels.study
         if self._filling or study is None:
             return
         name = self.stop.currentText()
@@ -317,14 +317,14 @@ class ReduceTray(Panel):
 
     def _measure(self) -> None:
         if self.isVisible():
-            if any(self.session.progress_of(name) is not None for name in ("level", "whole level")):
+            if any(self.session.tasks.progress_of(name) is not None for name in ("level", "whole level")):
                 self._rest.start()
             else:
-                self.session.measure_level()
+                self.session.levels.measure()
 
     def _show_level(self) -> None:
         """The figures of the level: exact once it has been measured, read off the curve before."""
-        study, level = self.session.study, self.session.level
+        study, level = self.session.levels.study, self.session.levels.shown
         mesh = self.session.mesh
         if study is None or mesh is None:
             for label in (self.kept, self.deviation, self.size):
@@ -355,7 +355,7 @@ class ReduceTray(Panel):
 
     def _keeps_to(self, largest: float) -> bool:
         """Whether the measured level keeps to the stop; if not, a finer one is tried."""
-        study, stop = self.session.study, self.fields["deviation"].value()
+        study, stop = self.session.levels.study, self.fields["deviation"].value()
         if largest <= stop or not self.fields["deviation"].isVisible():
             return True
         short = largest / max(study.curve.largest_at(self.wanted), 1e-300)
@@ -367,7 +367,7 @@ class ReduceTray(Panel):
 
     def reduce(self) -> None:
         """Take the level that is shown."""
-        level = self.session.level
+        level = self.session.levels.shown
         if level is not None and level.outcome is not None:
             self._is_done = True
             self.session.apply(level.treatment)

@@ -5,64 +5,30 @@ Views listen to its signals and call its methods; they never talk to each other.
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_light_buffers, make_marks
-from tinsnip.app.worker import Task, let_go, start
+from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks
+from tinsnip.app.levels import Levels
+from tinsnip.app.preview import Preview
+from tinsnip.app.tasks import Tasks
 from tinsnip.formats import UNITS, Scan, read_scan
 from tinsnip.job import Job, default_budget, release
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, examine
-from tinsnip.survey.deviation import Deviation, FromRaw, deviation_from_raw, largest_deviation, signed_distance
-from tinsnip.treat import Context, Outcome, Reduce, Treatment
-from tinsnip.treat.curve import Curve
-from tinsnip.treat.record import Level, Record
+from tinsnip.survey.deviation import FromRaw, deviation_from_raw, signed_distance
+from tinsnip.treat import Context, Outcome, Treatment
 
-__all__ = ["STATIONS", "Preview", "Session"]
+__all__ = ["STATIONS", "Session"]
 
 _VIEW_MEMORY = 500_000_000
 """Bytes of buffers kept for meshes that may be shown again."""
 
 STATIONS = ("Intake", "Stand", "Trim", "Strays", "Holes", "Surface", "Reduce", "Solid", "Release")
-
-
-@dataclass(frozen=True)
-class Preview:
-    """A treatment worked out but not applied, and the mesh it was worked out for."""
-
-    treatment: Treatment
-    before: Mesh
-    outcome: Outcome
-    seconds: float
-
-
-@dataclass(frozen=True, eq=False)
-class Study:
-    """One reduction carried all the way and recorded, and what its levels cost."""
-
-    mesh: Mesh
-    options: Reduce
-    record: Record
-    curve: Curve
-
-
-@dataclass(frozen=True, eq=False)
-class LevelView:
-    """A level of a study as it is shown; the exact figures follow a moment later."""
-
-    treatment: Reduce
-    before: Mesh
-    triangles: int
-    buffers: ViewBuffers
-    outcome: Outcome | None = None
-    measured: Deviation | None = None
-    from_raw: FromRaw | None = None
 
 
 class Session(QObject):
@@ -78,37 +44,29 @@ class Session(QObject):
     snip_changed = Signal()
     fly_to = Signal(object)
     hovered = Signal(object)
-    busy_changed = Signal()
     message = Signal(str, bool)
     released = Signal(object)
     opened = Signal(object)
     reframed = Signal()
     pieces_changed = Signal()
     others_changed = Signal()
-    studied = Signal()
-    level_changed = Signal()
     from_raw_changed = Signal()
     raw_ready = Signal()
-    held_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
         self.job = Job()
+        self.tasks = Tasks()
+        self.tasks.message.connect(self.message)
+        self.levels = Levels(self)
         self.undo_share = 0.25
         self.examination: Examination | None = None
         self.station = 0
         self.unticked: set[tuple[str, int]] = set()
         self.preview: Preview | None = None
-        self.busy: Task | None = None
-        self.busy_title = ""
         self.last_release: tuple[Path, Mesh, Examination] | None = None
-        self.study: Study | None = None
-        self.level: LevelView | None = None
         self.from_raw: FromRaw | None = None
         self.marks: ViewMarks | None = None
-        self.held: np.ndarray | None = None
-        self._background: dict[str, Task] = {}
-        self._to_follow: dict[str, Callable[[], None]] = {}
         self._buffers: dict[int, ViewBuffers] = {}
         self._examinations: dict[int, tuple[Examination, ViewMarks]] = {}
         self._from_raws: dict[int, FromRaw] = {}
@@ -146,7 +104,7 @@ class Session(QObject):
             self._changed()
             self.opened.emit([scan.path for scan in scans])
 
-        self._foreground(title, reader, done)
+        self.tasks.foreground(title, reader, done)
 
     def set_unit(self, unit: str) -> None:
         """Take the active scan's numbers to be in another unit; only before anything was done to it."""
@@ -166,7 +124,7 @@ class Session(QObject):
 
     def set_active(self, index: int) -> None:
         """Work on another piece."""
-        if self.busy is None and 0 <= index < len(self.job.pieces) and index != self.job.active:
+        if self.tasks.busy is None and 0 <= index < len(self.job.pieces) and index != self.job.active:
             self.job.active = index
             self._changed()
             self.reframed.emit()
@@ -185,73 +143,11 @@ class Session(QObject):
 
     def copy_as_variant(self) -> None:
         """Copy the active piece as it is now."""
-        if self.busy is None and self.job.piece is not None:
+        if self.tasks.busy is None and self.job.piece is not None:
             self.job.copy_as_variant()
             self._changed()
 
     # ---- work
-
-    def _foreground(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work the user waits for: shown, with Cancel; one at a time."""
-        if self.busy is not None:
-            self.message.emit(f"{self.busy_title} is still going on; wait for it or cancel it", True)
-            return
-
-        def finish() -> None:
-            self.busy = None
-            self.busy_changed.emit()
-
-        def succeed(result: object) -> None:
-            finish()
-            done(result)
-
-        def fail(text: str) -> None:
-            finish()
-            self.message.emit(text, True)
-
-        def stop() -> None:
-            finish()
-            self.message.emit(f"{title}: cancelled; nothing was changed", False)
-
-        task = Task(work, succeed, fail, stop)
-        self.busy, self.busy_title = task, title
-        self.busy_changed.emit()
-        start(task)
-
-    def _behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work nobody waits for; a newer one under the same name cancels the older."""
-        if name in self._background:
-            self._background[name].progress.cancel()
-
-        def succeed(result: object) -> None:
-            if self._background.get(name) is task:
-                del self._background[name]
-                done(result)
-
-        def drop(text: str = "") -> None:
-            if self._background.get(name) is task:
-                del self._background[name]
-                if text:
-                    self.message.emit(text, True)
-
-        task = Task(work, succeed, drop, drop)
-        self._background[name] = task
-        start(task)
-
-    def measure(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work out a figure behind the scenes; a newer request under the same name replaces it."""
-        self._behind(name, work, done)
-
-    def stop_all(self) -> None:
-        """Ask everything that is going on to stop."""
-        for task in (self.busy, *self._background.values()):
-            if task is not None:
-                task.progress.cancel()
-
-    @property
-    def idle(self) -> bool:
-        """Nothing is being worked out, before or behind the scenes."""
-        return self.busy is None and not self._background
 
     def apply(self, treatment: Treatment) -> None:
         """Apply a treatment to the active piece; at once when its preview stands."""
@@ -269,7 +165,7 @@ class Session(QObject):
             if self.mesh is mesh:
                 self._enter(treatment, outcome, time.perf_counter() - begun)
 
-        self._foreground(treatment.title, lambda p: treatment.apply(mesh, Context(p, raw)), done)
+        self.tasks.foreground(treatment.title, lambda p: treatment.apply(mesh, Context(p, raw)), done)
 
     def apply_all(self, treatments: list[Treatment]) -> None:
         """Apply several treatments one after another; each is a step of its own in the log."""
@@ -295,7 +191,7 @@ class Session(QObject):
                 if any(entered):
                     self._changed()
 
-        self._foreground(treatments[0].title, work, done)
+        self.tasks.foreground(treatments[0].title, work, done)
 
     def _enter(self, treatment: Treatment, outcome: Outcome, seconds: float) -> None:
         if self.job.enter(treatment, outcome, seconds):
@@ -317,174 +213,38 @@ class Session(QObject):
 
         def done(outcome: object) -> None:
             if self.mesh is mesh:
-                self.preview = Preview(treatment, mesh, outcome, time.perf_counter() - begun)
-                self.preview_changed.emit()
+                self.show_preview(Preview(treatment, mesh, outcome, time.perf_counter() - begun))
 
-        self._behind("preview", lambda p: treatment.apply(mesh, Context(p, raw)), done)
+        self.tasks.behind("preview", lambda p: treatment.apply(mesh, Context(p, raw)), done)
 
-    def _latest(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """As `_behind`, but what is under way is finished first, and only the newest request then follows."""
-        if name in self._background:
-            self._to_follow[name] = lambda: self._latest(name, work, done)
-            return
-
-        def finished(result: object) -> None:
-            done(result)
-            following = self._to_follow.pop(name, None)
-            if following is not None:
-                following()
-
-        self._behind(name, work, finished)
-
-    def ask_study(self, options: Reduce) -> None:
-        """Work out all levels of a reduction behind the scenes, with the options given; its goal does not matter."""
-        mesh, known = self.mesh, self.study
-        if mesh is None or "study" in self._background:
-            return
-        if known is not None and known.mesh is mesh and known.options.same_options(options):
-            self.studied.emit()
-            return
-        self.study = None
-
-        def done(result: object) -> None:
-            if self.mesh is mesh:
-                self.study = Study(mesh, options, *result)
-                self.studied.emit()
-
-        self._behind("study", lambda p: options.study(mesh, p), done)
-
-    def hold_area(self, point: np.ndarray, radius: float) -> None:
-        """Hold all triangles within a radius of a point, mm, besides those that are held already."""
-        mesh = self.mesh
-        if mesh is None:
-            return
-
-        def take(near: np.ndarray) -> None:
-            if self.mesh is mesh:
-                self.held = near if self.held is None else self.held | near
-                self.held_changed.emit()
-
-        def work(progress: Progress) -> np.ndarray:
-            return triangles_at(mesh.faces, ((mesh.vertices - point) ** 2).sum(axis=1) <= radius**2)
-
-        self._behind("hold", work, take)
-
-    def let_go_of_areas(self) -> None:
-        """Hold nothing any more."""
-        if self.held is not None:
-            self.held = None
-            self.held_changed.emit()
-
-    def held_spans(self) -> tuple[tuple[int, int], ...]:
-        """The held triangles as spans, first and one past the last."""
-        if self.held is None:
-            return ()
-        ends = np.flatnonzero(np.diff(np.concatenate([[0], self.held.astype(np.int8), [0]])))
-        return tuple((int(a), int(b)) for a, b in ends.reshape(-1, 2))
-
-    def forget_study(self) -> None:
-        """Stop working out levels, and drop what is known of them."""
-        self._stop_behind("study", "level", "whole level", "measured level")
-        self._to_follow.clear()
-        gone, self.study = self.study, None
-        let_go(gone)
-
-    def progress_of(self, name: str) -> Progress | None:
-        """How far something behind the scenes is; None when it is not under way."""
-        task = self._background.get(name)
-        return None if task is None else task.progress
-
-    def ask_level(self, triangles: int) -> None:
-        """Show a level of the study in place of the mesh; the newest request wins."""
-        study = self.study
-        if study is None or study.mesh is not self.mesh:
-            return
-        treatment = study.options.model_copy(update={"triangles": triangles})
-        begun = time.perf_counter()
-
-        def quickly(progress: Progress) -> tuple[Level, LevelView | None]:
-            level = study.record.level(triangles)
-            light = make_light_buffers(level.vertices, level.faces, study.mesh, level.source, level.parent)
-            return level, LevelView(treatment, study.mesh, len(level.faces), light) if light is not None else None
-
-        def show(found: tuple[Level, LevelView | None]) -> None:
-            level, light = found
-            if self.study is not study or self.mesh is not study.mesh:
-                return
-            if light is not None:
-                self.level = light
-                self.level_changed.emit()
-            self._behind("whole level", lambda p: wholly(level, p), done)
-
-        def wholly(level: Level, progress: Progress) -> LevelView:
-            outcome = treatment.outcome_of(study.mesh, level)
-            buffers = make_buffers(outcome.mesh, progress)
-            return LevelView(treatment, study.mesh, len(level.faces), buffers, outcome)
-
-        def done(level: LevelView) -> None:
-            if self.study is study and self.mesh is study.mesh:
-                self.level = level
-                self.preview = Preview(treatment, study.mesh, level.outcome, time.perf_counter() - begun)
-                self.level_changed.emit()
-                self.preview_changed.emit()
-
-        self._stop_behind("measured level", "whole level")
-        self._latest("level", quickly, show)
-
-    def _stop_behind(self, *names: str) -> None:
-        for name in names:
-            if name in self._background:
-                self._background.pop(name).progress.cancel()
-
-    def measure_level(self) -> None:
-        """Measure the level that is shown, at every vertex, edge midpoint and centroid, and back."""
-        level, piece = self.level, self.job.piece
-        if level is None or piece is None or level.outcome is None or level.measured is not None:
-            return
-        raw, frame = piece.raw, self.job.frame(self.job.active)
-
-        def work(progress: Progress) -> LevelView:
-            with progress.part(0.0, 0.6):
-                measured = largest_deviation(level.outcome.mesh, level.before, progress)
-            with progress.part(0.6, 1.0):
-                return replace(
-                    level, measured=measured, from_raw=deviation_from_raw(level.outcome.mesh, raw, frame, progress)
-                )
-
-        def done(measured: LevelView) -> None:
-            if self.level is level:
-                self.level = measured
-                self.level_changed.emit()
-
-        self._behind("measured level", work, done)
+    def show_preview(self, preview: Preview) -> None:
+        """Let a treatment that has been worked out be looked at."""
+        self.preview = preview
+        self.preview_changed.emit()
 
     def cancel_preview(self) -> None:
         """Leave a preview without a trace."""
-        self._stop_behind("preview", "level", "whole level", "measured level")
-        self._to_follow.clear()
-        if self.level is not None:
-            gone, self.level = self.level, None
-            self.level_changed.emit()
-            let_go(gone)
+        self.tasks.stop_behind("preview")
+        self.levels.show_none()
         if self.preview is not None:
             self.preview = None
             self.preview_changed.emit()
 
     def undo(self) -> None:
         """Go back one step."""
-        if self.job.can_undo and self.busy is None:
+        if self.job.can_undo and self.tasks.busy is None:
             text = self.job.log[self.job.cursor - 1].text
             self._go(self.job.cursor - 1, f"Undone: {text}")
 
     def redo(self) -> None:
         """Go forward one step."""
-        if self.job.can_redo and self.busy is None:
+        if self.job.can_redo and self.tasks.busy is None:
             text = self.job.log[self.job.cursor].text
             self._go(self.job.cursor + 1, f"Redone: {text}")
 
     def go_to(self, cursor: int) -> None:
         """Go to a line of the log."""
-        if self.busy is None and cursor != self.job.cursor:
+        if self.tasks.busy is None and cursor != self.job.cursor:
             self._go(cursor, "")
 
     def _go(self, cursor: int, text: str) -> None:
@@ -499,7 +259,7 @@ class Session(QObject):
             arrive()
         else:
             job = self.job
-            self._foreground("Bringing the step back", lambda p: job.fetch(cursor), arrive)
+            self.tasks.foreground("Bringing the step back", lambda p: job.fetch(cursor), arrive)
 
     def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False) -> None:
         """Write the mesh, read it back, and judge the file."""
@@ -517,15 +277,15 @@ class Session(QObject):
             self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
             self.released.emit(path)
 
-        self._foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p, provenance), done)
+        self.tasks.foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p, provenance), done)
 
     def _changed(self) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
         self.unticked.clear()
         self.cancel_preview()
         mesh = self.mesh
-        self.forget_study()
-        self.let_go_of_areas()
+        self.levels.forget()
+        self.levels.let_go_of_areas()
         self.examination, self.marks = self._examinations.get(id(mesh), (None, None))
         self.from_raw = self._from_raws.get(id(mesh))
         self.mesh_changed.emit()
@@ -538,21 +298,21 @@ class Session(QObject):
         if id(mesh) in self._buffers:
             self.buffers_ready.emit(self._buffers[id(mesh)])
         else:
-            self._behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
+            self.tasks.behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
         self._prepare_others()
         job = self.job
-        self._behind("spill", lambda p: _spill(job), self._after_spill)
+        self.tasks.behind("spill", lambda p: _spill(job), self._after_spill)
         if self.examination is not None:
             self.examined.emit()
             self._measure_from_raw()
         else:
-            self._behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
+            self.tasks.behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
 
     def _prepare_others(self) -> None:
         """Make the visible pieces that are not worked on ready to be drawn."""
         for index, piece in enumerate(self.job.pieces):
             if index != self.job.active and piece.visible and id(piece.mesh) not in self._buffers:
-                self._behind(
+                self.tasks.behind(
                     f"buffers of piece {index}", lambda p, mesh=piece.mesh: make_buffers(mesh, p), self._take_other
                 )
         self.others_changed.emit()
@@ -602,7 +362,7 @@ class Session(QObject):
                 self._from_raws[id(mesh)] = self.from_raw = measured
                 self.from_raw_changed.emit()
 
-        self._behind("from raw", lambda p: deviation_from_raw(mesh, raw, frame, p), take)
+        self.tasks.behind("from raw", lambda p: deviation_from_raw(mesh, raw, frame, p), take)
 
     def ask_raw(self) -> None:
         """Make the raw scan of the active piece ready to be drawn."""
@@ -618,7 +378,7 @@ class Session(QObject):
             self._buffers[id(raw)] = buffers
             self.raw_ready.emit()
 
-        self._behind("raw buffers", lambda p: make_buffers(raw, p), take)
+        self.tasks.behind("raw buffers", lambda p: make_buffers(raw, p), take)
 
     def raw_buffers(self) -> ViewBuffers | None:
         """The raw scan's buffers, once they are ready."""
@@ -631,7 +391,7 @@ class Session(QObject):
         if piece is None:
             return
         frame, raw = self.job.frame(self.job.active), piece.raw
-        self._behind("reading", lambda p: signed_distance(point, raw, frame, p.state), done)
+        self.tasks.behind("reading", lambda p: signed_distance(point, raw, frame, p.state), done)
 
     # ---- choices
 

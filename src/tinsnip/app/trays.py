@@ -157,7 +157,7 @@ class TrimTray(Panel):
             below = mesh.vertices @ normal < offset
             return mesh, int(np.count_nonzero(below[mesh.faces].all(axis=1)))
 
-        self.session.measure("snip", work, self._show_count)
+        self.session.tasks.behind("snip", work, self._show_count)
 
     def _show_count(self, result: tuple[Mesh, int]) -> None:
         mesh, count = result

@@ -85,11 +85,11 @@ class Viewport(QOpenGLWidget):
         session.hovered.connect(self._hover)
         session.reframed.connect(self._fit_again)
         session.others_changed.connect(self._show_others)
-        session.level_changed.connect(self._show_level)
+        session.levels.changed.connect(self._show_level)
         session.from_raw_changed.connect(self._give_values)
         session.raw_ready.connect(self._show_raw)
         session.mesh_changed.connect(self._changed)
-        session.held_changed.connect(self._show_findings)
+        session.levels.held_changed.connect(self._show_findings)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
         self.deviation_legend.limit_changed.connect(self._set_limit)
@@ -280,7 +280,7 @@ class Viewport(QOpenGLWidget):
 
     def _measured(self) -> FromRaw | None:
         """The deviation of what is shown."""
-        level = self.session.level
+        level = self.session.levels.shown
         return self.session.from_raw if level is None else level.from_raw
 
     def _give_values(self) -> None:
@@ -319,7 +319,7 @@ class Viewport(QOpenGLWidget):
     def _read_at(self, x: float, y: float) -> None:
         """Read the deviation under a pixel, and pin it there."""
         point = self.surface_point(x, y)
-        if point is None or self.session.level is not None:
+        if point is None or self.session.levels.shown is not None:
             return
 
         def pin(value: float) -> None:
@@ -334,7 +334,7 @@ class Viewport(QOpenGLWidget):
         """A level of a reduction is shown, is known more closely, or is shown no more."""
         if self.scene is None:
             return
-        level = self.session.level
+        level = self.session.levels.shown
         self.makeCurrent()
         if level is None:
             self.scene.set_level(None)
@@ -371,7 +371,7 @@ class Viewport(QOpenGLWidget):
 
     def _marks(self) -> ViewMarks:
         """What the shells are, and above it what is held."""
-        marks, held = self.session.marks, self.session.held
+        marks, held = self.session.marks, self.session.levels.held
         if held is None or len(held) != len(marks.mesh.faces):
             return marks
         roles = np.zeros(len(marks.mesh.vertices), dtype=np.uint8) if marks.roles is None else marks.roles.copy()
@@ -384,7 +384,7 @@ class Viewport(QOpenGLWidget):
             return
         preview = self.session.preview
         self.makeCurrent()
-        if preview is None or preview.before is not self.session.mesh or self.session.level is not None:
+        if preview is None or preview.before is not self.session.mesh or self.session.levels.shown is not None:
             self.scene.set_patch(None, None)
         else:
             after = preview.outcome.mesh

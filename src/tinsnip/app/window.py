@@ -69,7 +69,7 @@ class Window(QMainWindow):
         self._build_busy()
         session = self.session
         session.station_changed.connect(self._open_station)
-        session.busy_changed.connect(self._show_busy)
+        session.tasks.busy_changed.connect(self._show_busy)
         session.message.connect(self._show_message)
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
@@ -422,7 +422,7 @@ class Window(QMainWindow):
             self.viewport.end_pick()
         elif self.first_look.isVisible():
             self.first_look.hide()
-        elif self.session.busy is not None:
+        elif self.session.tasks.busy is not None:
             self._cancel()
         else:
             self.notice.hide()
@@ -435,8 +435,8 @@ class Window(QMainWindow):
             self.trays[2].swap()
 
     def _cancel(self) -> None:
-        if self.session.busy is not None:
-            self.session.busy.progress.cancel()
+        if self.session.tasks.busy is not None:
+            self.session.tasks.busy.progress.cancel()
 
     def _open_station(self, index: int) -> None:
         if self._station_shown >= 0:
@@ -533,7 +533,7 @@ class Window(QMainWindow):
         self.log_list.setCurrentRow(job.cursor)
 
     def _show_busy(self) -> None:
-        busy = self.session.busy is not None
+        busy = self.session.tasks.busy is not None
         self.stack.setEnabled(not busy)
         self.log_list.setEnabled(not busy)
         if busy:
@@ -545,19 +545,19 @@ class Window(QMainWindow):
             self.busy_box.hide()
 
     def _raise_busy(self) -> None:
-        if self.session.busy is not None:
+        if self.session.tasks.busy is not None:
             self.busy_box.show()
             self.busy_box.raise_()
             self._place_floating()
 
     def _tick_busy(self) -> None:
-        task = self.session.busy
+        task = self.session.tasks.busy
         if task is None:
             return
         share, left = task.progress.fraction, task.progress.seconds_left
         self.busy_bar.setValue(int(1000 * share))
         self.busy_bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
-        self.busy_text.setText(task.progress.label or self.session.busy_title)
+        self.busy_text.setText(task.progress.label or self.session.tasks.title)
 
     def _show_message(self, text: str, is_error: bool) -> None:
         if is_error:
@@ -612,6 +612,6 @@ class Window(QMainWindow):
             self.session.open_files(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        self.session.stop_all()
+        self.session.tasks.stop_all()
         self.session.job.keeper.close()
         super().closeEvent(event)

@@ -8,9 +8,6 @@ out again only when it comes up, since quadrics only grow and an old cost is a l
 The order of the collapses depends on the mesh and the options alone, never on where they stop. So a mesh
 reduced to fewer triangles is the same run carried further, and one record holds every level (Hoppe 1996).
 A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over.
-
-Open edges carry a quadric of their own at right angles to the surface. A collapse must keep the link
-condition (Dey et al. 1999), turn no triangle over and make no sliver.
 """
 
 from typing import NamedTuple
@@ -21,6 +18,8 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.progress import Progress
 from tinsnip.threads import in_chunks
+from tinsnip.treat.collapse import try_collapse
+from tinsnip.treat.quadrics import best_place, gather_quadrics
 from tinsnip.treat.record import Level, Record
 
 __all__ = ["Holds", "collapse_to", "record_collapses"]
@@ -29,338 +28,11 @@ _RIM_WEIGHT = 30.0
 _EVENNESS = 1e-6
 _EVEN_ALL_OVER = 0.02
 _COLOUR_WEIGHT = 20.0
-_COLOUR_STEP = 0.5
-"""What a collapse across a full change of colour costs, as a share of the edge's length squared."""
 _QUEUE_FROM = 0.05
 """Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
 _QUEUE_AT_LEAST = 40_000
 _PASS_SHARE = 0.35
 """Share of the edges, the cheapest, that a pass may collapse; more is faster and no worse up to here."""
-_MOST_NEIGHBOURS = 30
-
-
-@kernel
-def _add_plane(Q, v, nx, ny, nz, d, w):
-    Q[v, 0] += w * nx * nx
-    Q[v, 1] += w * nx * ny
-    Q[v, 2] += w * nx * nz
-    Q[v, 3] += w * nx * d
-    Q[v, 4] += w * ny * ny
-    Q[v, 5] += w * ny * nz
-    Q[v, 6] += w * ny * d
-    Q[v, 7] += w * nz * nz
-    Q[v, 8] += w * nz * d
-    Q[v, 9] += w * d * d
-
-
-@kernel
-def _colour_step(colours, a, b):
-    """Difference of two vertices' colours, squared; 0 to 1."""
-    step = 0.0
-    for i in range(3):
-        step += (np.float64(colours[a, i]) - np.float64(colours[b, i])) ** 2
-    return step / 195075.0
-
-
-@kernel
-def _add_wall(P, Q, v, w, nx, ny, nz, weight):
-    """Add to both ends of an edge the plane that stands on it, square to the surface of normal n."""
-    ex, ey, ez = P[w, 0] - P[v, 0], P[w, 1] - P[v, 1], P[w, 2] - P[v, 2]
-    px, py, pz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
-    length2 = px * px + py * py + pz * pz
-    if length2 > 0.0:
-        length = np.sqrt(length2)
-        px, py, pz = px / length, py / length, pz / length
-        d = -(px * P[v, 0] + py * P[v, 1] + pz * P[v, 2])
-        _add_plane(Q, v, px, py, pz, d, weight * length2)
-        _add_plane(Q, w, px, py, pz, d, weight * length2)
-
-
-@kernel
-def _quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_of, state):
-    """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim)."""
-    for f in range(faces.shape[0]):
-        if f % 65536 == 0 and state[0]:
-            return
-        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
-        ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
-        wx, wy, wz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
-        nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
-        size = np.sqrt(nx * nx + ny * ny + nz * nz)
-        if size > 0.0:
-            nx, ny, nz = nx / size, ny / size, nz / size
-            d = -(nx * P[a, 0] + ny * P[a, 1] + nz * P[a, 2])
-            for v in (a, b, c):
-                _add_plane(Q, v, nx, ny, nz, d, 0.5 * size)
-        for k in range(3):
-            h = 3 * f + k
-            v, w = faces[f, k], faces[f, (k + 1) % 3]
-            if twins[h] < 0:
-                out_of[v] = h
-                if size > 0.0:
-                    _add_wall(P, Q, v, w, nx, ny, nz, rim_weight)
-            elif out_of[v] < 0:
-                out_of[v] = h
-            if colours.shape[0] > 0 and size > 0.0:
-                # an edge of one colour with another colour across the triangle: the line between them runs along it
-                u = faces[f, (k + 2) % 3]
-                step = min(_colour_step(colours, u, v), _colour_step(colours, u, w)) - _colour_step(colours, v, w)
-                if step > 0.0:
-                    _add_wall(P, Q, v, w, nx, ny, nz, colour_weight * step)
-
-
-@kernel
-def _place(P, Q, a, b, rim_a, rim_b, evenness, colours):
-    """Best place for the vertex that a and b become, and its cost.
-
-    The quadric's minimum, drawn a little towards the edge's middle so that it is always defined; a rim
-    vertex is not drawn off its rim by one inside.
-    """
-    q0, q1, q2, q3 = Q[a, 0] + Q[b, 0], Q[a, 1] + Q[b, 1], Q[a, 2] + Q[b, 2], Q[a, 3] + Q[b, 3]
-    q4, q5, q6 = Q[a, 4] + Q[b, 4], Q[a, 5] + Q[b, 5], Q[a, 6] + Q[b, 6]
-    q7, q8, q9 = Q[a, 7] + Q[b, 7], Q[a, 8] + Q[b, 8], Q[a, 9] + Q[b, 9]
-    ax, ay, az = P[a, 0], P[a, 1], P[a, 2]
-    bx, by, bz = P[b, 0], P[b, 1], P[b, 2]
-    weight = q0 + q4 + q7
-    dx, dy, dz = bx - ax, by - ay, bz - az
-    length2 = dx * dx + dy * dy + dz * dz
-    if rim_a and not rim_b:
-        x, y, z = ax, ay, az
-    elif rim_b and not rim_a:
-        x, y, z = bx, by, bz
-    elif rim_a:
-        # along the rim's own line, so that a flat rim stays flat
-        ux, uy, uz = q0 * dx + q1 * dy + q2 * dz, q1 * dx + q4 * dy + q5 * dz, q2 * dx + q5 * dy + q7 * dz
-        bend = dx * ux + dy * uy + dz * uz
-        slope = ax * ux + ay * uy + az * uz + dx * q3 + dy * q6 + dz * q8
-        t = 0.5
-        if bend > 1e-9 * weight * length2:
-            t = min(max(-slope / bend, 0.0), 1.0)
-        x, y, z = ax + t * dx, ay + t * dy, az + t * dz
-    else:
-        mx, my, mz = 0.5 * (ax + bx), 0.5 * (ay + by), 0.5 * (az + bz)
-        s = 1e-3 * weight + 1e-300
-        # gradient at the middle
-        gx = q0 * mx + q1 * my + q2 * mz + q3
-        gy = q1 * mx + q4 * my + q5 * mz + q6
-        gz = q2 * mx + q5 * my + q7 * mz + q8
-        A, B, C, D, E, F = q0 + s, q1, q2, q4 + s, q5, q7 + s
-        c00, c01, c02 = D * F - E * E, C * E - B * F, B * E - C * D
-        det = A * c00 + B * c01 + C * c02
-        x, y, z = mx, my, mz
-        if det > 0.0:
-            c11, c12, c22 = A * F - C * C, B * C - A * E, A * D - B * B
-            ox = -(c00 * gx + c01 * gy + c02 * gz) / det
-            oy = -(c01 * gx + c11 * gy + c12 * gz) / det
-            oz = -(c02 * gx + c12 * gy + c22 * gz) / det
-            if ox * ox + oy * oy + oz * oz <= 4.0 * length2:
-                x, y, z = mx + ox, my + oy, mz + oz
-    cost = (
-        x * (q0 * x + 2.0 * (q1 * y + q2 * z + q3)) + y * (q4 * y + 2.0 * (q5 * z + q6)) + z * (q7 * z + 2.0 * q8) + q9
-    )
-    extra = evenness
-    if colours.shape[0] > 0:
-        extra += _COLOUR_STEP * _colour_step(colours, a, b)
-    return x, y, z, max(cost, 0.0) + extra * weight * length2
-
-
-@kernel
-def _fits(P, faces, twins, start, other, x, y, z):
-    """Whether the triangles round a vertex, but those with `other`, keep their side and shape when it moves."""
-    h = start
-    while True:
-        f = h // 3
-        k = h - 3 * f
-        b, c = faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
-        if b != other and c != other:
-            v = faces[f, k]
-            ex, ey, ez = P[c, 0] - P[b, 0], P[c, 1] - P[b, 1], P[c, 2] - P[b, 2]
-            ux, uy, uz = P[v, 0] - P[b, 0], P[v, 1] - P[b, 1], P[v, 2] - P[b, 2]
-            wx, wy, wz = x - P[b, 0], y - P[b, 1], z - P[b, 2]
-            nx, ny, nz = ey * uz - ez * uy, ez * ux - ex * uz, ex * uy - ey * ux
-            mx, my, mz = ey * wz - ez * wy, ez * wx - ex * wz, ex * wy - ey * wx
-            n2, m2 = nx * nx + ny * ny + nz * nz, mx * mx + my * my + mz * mz
-            dot = nx * mx + ny * my + nz * mz
-            if dot <= 0.0 or dot * dot < 0.08 * n2 * m2:
-                return False
-            e2 = ex * ex + ey * ey + ez * ez
-            cx, cy, cz = x - P[c, 0], y - P[c, 1], z - P[c, 2]
-            spread = e2 + wx * wx + wy * wy + wz * wz + cx * cx + cy * cy + cz * cz
-            if m2 < 0.0036 * spread * spread:  # a sliver, unless it was a worse one before
-                dx, dy, dz = P[v, 0] - P[c, 0], P[v, 1] - P[c, 1], P[v, 2] - P[c, 2]
-                before = e2 + ux * ux + uy * uy + uz * uz + dx * dx + dy * dy + dz * dz
-                if m2 * before * before < n2 * spread * spread or m2 < 1e-12 * spread * spread:
-                    return False
-        t = twins[3 * f + (k + 2) % 3]
-        if t < 0 or t == start:
-            return True
-        h = t
-
-
-@kernel
-def _mark(faces, twins, start, stamp, mark):
-    """Stamp the neighbours of a vertex; returns how many."""
-    n = 0
-    h = start
-    while True:
-        f = h // 3
-        k = h - 3 * f
-        stamp[faces[f, (k + 1) % 3]] = mark
-        n += 1
-        t = twins[3 * f + (k + 2) % 3]
-        if t < 0:
-            stamp[faces[f, (k + 2) % 3]] = mark
-            return n + 1
-        if t == start:
-            return n
-        h = t
-
-
-@kernel
-def _shared(faces, twins, start, stamp, mark):
-    """How many neighbours of a vertex are stamped, and how many it has."""
-    n = 0
-    common = 0
-    h = start
-    while True:
-        f = h // 3
-        k = h - 3 * f
-        common += stamp[faces[f, (k + 1) % 3]] == mark
-        n += 1
-        t = twins[3 * f + (k + 2) % 3]
-        if t < 0:
-            common += stamp[faces[f, (k + 2) % 3]] == mark
-            return common, n + 1
-        if t == start:
-            return common, n
-        h = t
-
-
-@kernel
-def _open_side(twins, h):
-    """Turn clockwise about the start of h to its open half-edge; h itself where the fan is closed."""
-    i = h
-    while True:
-        t = twins[i]
-        if t < 0:
-            return i
-        i = t - t % 3 + (t + 1) % 3
-        if i == h:
-            return h
-
-
-@kernel
-def _note(a, b, c, t, x, y, z, from_b, names, parent, log, places, dies, counter):
-    """Enter a collapse into the record, by the names that vertices and triangles had at first."""
-    n = counter[0]
-    counter[0] = n + 1
-    if log.shape[0] == 0:
-        return
-    log[n, 0] = names[a]
-    log[n, 1] = ~names[b] if from_b else names[b]
-    places[n, 0], places[n, 1], places[n, 2] = x, y, z
-    dies[parent[c]] = n
-    if t >= 0:
-        dies[parent[t]] = n
-
-
-@kernel
-def _try_collapse(
-    h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
-    held, colours, names, parent, log, places, dies, counter,
-):  # fmt: skip
-    """Collapse the edge of half-edge h onto its start, moved to x, y, z. Returns the triangles that go, 0 if barred."""
-    f = h // 3
-    k = h - 3 * f
-    hn, hp = 3 * f + (k + 1) % 3, 3 * f + (k + 2) % 3
-    a, b, c = faces[f, k], faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
-    t = twins[h]
-    rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-    if rim_a and rim_b and (t >= 0 or hold_rim):
-        return 0
-    if held.shape[0] > 0 and (held[a] or held[b]):
-        return 0
-    marks[0] += 1
-    mark = marks[0]
-    n_a = _mark(faces, twins, out_of[a], stamp, mark)
-    common, n_b = _shared(faces, twins, out_of[b], stamp, mark)
-    if common != (2 if t >= 0 else 1) or n_a + n_b > _MOST_NEIGHBOURS:
-        return 0
-    if n_a + n_b <= 6 and t >= 0 and not (rim_a or rim_b):  # would fold a tetrahedron flat
-        return 0
-    if not _fits(P, faces, twins, out_of[a], b, x, y, z):
-        return 0
-    if not _fits(P, faces, twins, out_of[b], a, x, y, z):
-        return 0
-    tn, tp = twins[hn], twins[hp]
-    d = -1
-    gn = gp = -1
-    sn = sp = -1
-    if t >= 0:
-        g = t // 3
-        j = t - 3 * g
-        d = faces[g, (j + 2) % 3]
-        sn, sp = 3 * g + (j + 1) % 3, 3 * g + (j + 2) % 3
-        gn, gp = twins[sn], twins[sp]
-        if gn < 0 and gp < 0:  # a lone ear: its tip would be left without a triangle
-            return 0
-    if tn < 0 and tp < 0:
-        return 0
-    # which way each point is nearer decides whose colour stays
-    da = (P[a, 0] - x) ** 2 + (P[a, 1] - y) ** 2 + (P[a, 2] - z) ** 2
-    db = (P[b, 0] - x) ** 2 + (P[b, 1] - y) ** 2 + (P[b, 2] - z) ** 2
-    if db < da:
-        source[a] = source[b]
-        if colours.shape[0] > 0:
-            for i in range(3):
-                colours[a, i] = colours[b, i]
-    _note(a, b, f, t // 3 if t >= 0 else -1, x, y, z, db < da, names, parent, log, places, dies, counter)
-    # all corners at b become a's
-    i = out_of[b]
-    while True:
-        e = i // 3
-        m = i - 3 * e
-        faces[e, m] = a
-        nxt = twins[3 * e + (m + 2) % 3]
-        if nxt < 0 or nxt == out_of[b]:
-            break
-        i = nxt
-    if tn >= 0:
-        twins[tn] = tp
-        cost[tn] = -1.0
-    if tp >= 0:
-        twins[tp] = tn
-        cost[tp] = -1.0
-    if t >= 0:
-        if gn >= 0:
-            twins[gn] = gp
-            cost[gn] = -1.0
-        if gp >= 0:
-            twins[gp] = gn
-            cost[gp] = -1.0
-    start_a, start_b = out_of[a], out_of[b]
-    gone = t // 3 if t >= 0 else -1
-    faces[f, 0] = -1
-    removed = 1
-    if t >= 0:
-        faces[gone, 0] = -1
-        removed = 2
-    # an outgoing half-edge of each vertex touched: the open one wherever there is one
-    if rim_a and start_a // 3 != f and start_a // 3 != gone:
-        out_of[a] = start_a
-    elif rim_b and start_b // 3 != f and start_b // 3 != gone:
-        out_of[a] = start_b
-    else:
-        out_of[a] = _open_side(twins, tp if tp >= 0 else tn - tn % 3 + (tn + 1) % 3)
-    if out_of[c] // 3 == f:
-        out_of[c] = _open_side(twins, tn if tn >= 0 else tp - tp % 3 + (tp + 1) % 3)
-    if t >= 0 and out_of[d] // 3 == gone:
-        out_of[d] = _open_side(twins, gn if gn >= 0 else gp - gp % 3 + (gp + 1) % 3)
-    P[a, 0], P[a, 1], P[a, 2] = x, y, z
-    for i in range(10):
-        Q[a, i] += Q[b, i]
-    out_of[b] = -1
-    return removed
 
 
 @kernel
@@ -375,7 +47,7 @@ def _price_all(P, Q, faces, twins, out_of, cost, evenness, colours, state, begin
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        _, _, _, cost[h] = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+        _, _, _, cost[h] = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
 
 
 @kernel
@@ -427,11 +99,11 @@ def _pass(
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+        x, y, z, c = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         cost[h] = c
         if c > threshold:
             continue
-        gone = _try_collapse(
+        gone = try_collapse(
             h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
             held, colours, names, parent, log, places, dies, counter,
         )  # fmt: skip
@@ -486,7 +158,7 @@ def _queue(
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        x, y, z, c = _place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+        x, y, z, c = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         box[0] = c
         i = bits[0] >> np.uint32(15)
         if i > at:
@@ -495,7 +167,7 @@ def _queue(
             waiting[h] = 1
             continue
         t = twins[h]
-        gone = _try_collapse(
+        gone = try_collapse(
             h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
             held, colours, names, parent, log, places, dies, counter,
         )  # fmt: skip
@@ -661,7 +333,9 @@ class _Work:
         live = self.n_f
         queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
         state = progress.step("Reducing", max(1, live - target))
-        _quadrics(self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, self.Q, self.out_of, state)
+        gather_quadrics(
+            self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, self.Q, self.out_of, state
+        )
         progress.check()
         given = self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours, state
         in_chunks(lambda begin, end: _price_all(*given, begin, end), len(self.twins), 300_000)
