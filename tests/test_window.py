@@ -428,7 +428,7 @@ class Intake(WindowTest):
         self.assertIs(self.session.job, job)
         self.assertIn("bad.ply", self.window.notice.text())
         # the recent scans are on the empty view and in the menu of the next window
-        recent = [a.text() for a in self.window.recent_menu.actions()]
+        recent = [a.text() for a in self.window.menus.recent.actions()]
         self.assertEqual(recent, [str(other), str(self.tilted)])
 
     def test_unit(self) -> None:

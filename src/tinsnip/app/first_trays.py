@@ -125,7 +125,7 @@ class StandTray(Panel):
         self.viewport = viewport
         self._first_point: np.ndarray | None = None
         super().__init__(session)
-        viewport.turn_made.connect(self._turned)
+        viewport.gestures.turn_made.connect(self._turned)
 
     def build(self) -> None:
         self.head_text.setText("The bed is z = 0. Drag the round tabs to turn, or type.")
@@ -209,7 +209,7 @@ class StandTray(Panel):
 
     def leave(self) -> None:
         self.viewport.show_turn_tabs(False)
-        self.viewport.end_pick()
+        self.viewport.gestures.end_pick()
 
     def refresh(self, *_: object) -> None:
         mesh = self.session.mesh
@@ -239,11 +239,11 @@ class StandTray(Panel):
 
         def picked(triangle: int, point: np.ndarray) -> None:
             mesh = self.session.mesh
-            self.viewport.end_pick()
+            self.viewport.gestures.end_pick()
             down = flat_round(mesh, triangle)
             self.session.apply(LayFlat(down=tuple(float(x) for x in down)))
 
-        self.viewport.begin_pick("Click the flat that shall lie on the bed  (Esc to leave)", picked)
+        self.viewport.gestures.begin_pick("Click the flat that shall lie on the bed  (Esc to leave)", picked)
 
     def measure(self) -> None:
         """Let two clicks measure a distance, and ask for what it should be."""
@@ -256,7 +256,7 @@ class StandTray(Panel):
             self.viewport.overlay.update()
             if len(points) < 2:
                 return
-            self.viewport.end_pick()
+            self.viewport.gestures.end_pick()
             distance = float(np.linalg.norm(points[1] - points[0])) / self._per_unit
             unit = "in" if self._per_unit != 1.0 else "mm"
             text = f"Measured {distance:.4g} {unit}. What should it be, in {unit}?"
@@ -264,4 +264,4 @@ class StandTray(Panel):
             if ok and distance > 0:
                 self.session.apply(Scale(factor=wanted / distance))
 
-        self.viewport.begin_pick("Click the first of two points  (Esc to leave)", picked)
+        self.viewport.gestures.begin_pick("Click the first of two points  (Esc to leave)", picked)

@@ -39,7 +39,7 @@ class ReduceTray(Panel):
         session.levels.changed.connect(self._show_level)
         session.examined.connect(self._begin)
         session.levels.held_changed.connect(self._held_changed)
-        viewport.pick_ended.connect(self._begin)
+        viewport.gestures.pick_ended.connect(self._begin)
         self.release_button.hide()
 
     def build(self) -> None:
@@ -150,8 +150,8 @@ class ReduceTray(Panel):
 
     def leave(self) -> None:
         self._watch.stop()
-        if self.viewport.is_picking:
-            self.viewport.end_pick()
+        if self.viewport.gestures.is_picking:
+            self.viewport.gestures.end_pick()
         if self.session.tasks.progress_of("study") is not None:
             self.session.levels.forget()
 
@@ -164,7 +164,7 @@ class ReduceTray(Panel):
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
         self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
         self.blocked.setVisible(knots > 0)
-        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted and not self.viewport.is_picking:
+        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted and not self.viewport.gestures.is_picking:
             self.session.levels.ask_study(self._options())
             self._watch.start()
         self._show_progress()
@@ -180,11 +180,13 @@ class ReduceTray(Panel):
 
     def _pick_areas(self) -> None:
         """Let clicks on the part choose areas that stay as they are."""
-        if self.viewport.is_picking:
-            self.viewport.end_pick()
+        if self.viewport.gestures.is_picking:
+            self.viewport.gestures.end_pick()
             return
         self.session.cancel_preview()
-        self.viewport.begin_pick("Click the areas that must stay as they are  (Esc when done)", self._take_area)
+        self.viewport.gestures.begin_pick(
+            "Click the areas that must stay as they are  (Esc when done)", self._take_area
+        )
 
     def _take_area(self, triangle: int, point: np.ndarray) -> None:
         self.session.levels.hold_area(point, self.radius.value())
@@ -196,7 +198,7 @@ class ReduceTray(Panel):
         if self.isVisible() and self.session.mesh is not None:
             self.session.levels.forget()
             self.session.cancel_preview()
-            if not self.viewport.is_picking:
+            if not self.viewport.gestures.is_picking:
                 self._begin()
 
     def _option_changed(self) -> None:

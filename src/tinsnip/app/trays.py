@@ -50,7 +50,7 @@ class TrimTray(Panel):
         super().__init__(session)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
-        viewport.snip_edited.connect(self._show_plan)
+        viewport.gestures.snip_edited.connect(self._show_plan)
 
     def build(self) -> None:
         self.head_text.setText("The hatched side goes. Drag the tabs, or type.")
@@ -69,7 +69,7 @@ class TrimTray(Panel):
         box.addStretch(1)
         self.axis.idClicked.connect(self._take_axis)
         self.column.addWidget(row)
-        self.two_points = self.button("From two points…", self.viewport.begin_two_points)
+        self.two_points = self.button("From two points…", self.viewport.gestures.begin_two_points)
         row, self.offset = number_field("Offset", -1e6, 1e6, 3, "mm", 0.5)
         self.column.addWidget(row)
         row, self.tilt_0 = number_field("Tilt 1", -80, 80, 2, "°", 0.5)
@@ -98,7 +98,7 @@ class TrimTray(Panel):
         self._show_plan()
 
     def leave(self) -> None:
-        self.viewport.end_two_points()
+        self.viewport.gestures.end_two_points()
         self.viewport.set_snip(None)
 
     def refresh(self) -> None:

@@ -1,15 +1,15 @@
 """The view of the part: drawing and gestures."""
 
-from collections.abc import Callable
-
 import moderngl
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, QTimer, QVariantAnimation, Signal
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
 from tinsnip.app.buffers import HELD, ViewBuffers, ViewMarks
 from tinsnip.app.camera import Camera
+from tinsnip.app.flight import Flight
+from tinsnip.app.gestures import Gestures
 from tinsnip.app.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.overlay import Overlay, Pin
 from tinsnip.app.scene import DEVIATION, PROVENANCE, TIN, Scene
@@ -20,7 +20,6 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.picking import first_hit
 from tinsnip.survey import Finding, Kind
 from tinsnip.survey.deviation import FromRaw
-from tinsnip.treat.stand import rotation
 
 __all__ = ["Viewport"]
 
@@ -36,11 +35,7 @@ _REST_MS = 140
 
 
 class Viewport(QOpenGLWidget):
-    """Turns with the left or middle button, pans with the right, zooms to the pointer with the wheel."""
-
-    snip_edited = Signal()
-    turn_made = Signal(object, float)
-    pick_ended = Signal()
+    """Draws what the session shows, a little at a time, and hands what is done over it to its gestures."""
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
@@ -49,23 +44,16 @@ class Viewport(QOpenGLWidget):
         self.scene: Scene | None = None
         self.overlay = Overlay(session, self.camera, self)
         self.settings = settings
-        self.picking_points = False
-        self._pick: Callable[[int, np.ndarray], None] | None = None
+        self.gestures = Gestures(self)
+        self.flight = Flight(self.camera, self.moved, self)
         self.covered_left = 0.0
-        self._turned = 0.0
-        self._space = False
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
         self._fitted: object = None
         self._fit_frame = 0
         self._moving = False
-        self._press: QPointF | None = None
-        self._pivot = np.zeros(3)
-        self._drag = ""
-        self._travelled = 0.0
         self.look = TIN
         self.shows = "now"
-        self._flight: QVariantAnimation | None = None
         self.frames = self.level_frames = 0
         self._dirty = True
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
@@ -82,7 +70,7 @@ class Viewport(QOpenGLWidget):
         session.ticks_changed.connect(self.overlay.update)
         session.preview_changed.connect(self._show_preview)
         session.fly_to.connect(self.fly_to)
-        session.hovered.connect(self._hover)
+        session.hovered.connect(self.hover)
         session.reframed.connect(self._fit_again)
         session.others_changed.connect(self._show_others)
         session.levels.changed.connect(self._show_level)
@@ -161,7 +149,7 @@ class Viewport(QOpenGLWidget):
         self.update()
         self.overlay.update()
 
-    def _moved(self) -> None:
+    def moved(self) -> None:
         """The view has moved: light drawing until it rests."""
         self._moving = True
         self._rest.start()
@@ -200,7 +188,7 @@ class Viewport(QOpenGLWidget):
             shown = [mesh.vertices, *(b.mesh.vertices for b in self.session.others())]
             some = np.concatenate([v[:: max(1, len(v) // 50_000)] for v in shown])
             self.camera.fit(some, mesh.box, self.covered_left)
-            self._moved()
+            self.moved()
 
     def _fit_again(self) -> None:
         """The part has changed its size or is another: show all of it once it is ready."""
@@ -256,7 +244,7 @@ class Viewport(QOpenGLWidget):
         """Put the divider at a share of the view's width."""
         if self.scene is not None:
             self.scene.wipe_at = float(np.clip(share, 0.02, 0.98))
-        self._moved()
+        self.moved()
 
     @property
     def wipe_at(self) -> float:
@@ -316,7 +304,7 @@ class Viewport(QOpenGLWidget):
         self.deviation_legend.adjustSize()
         self.overlay.update()
 
-    def _read_at(self, x: float, y: float) -> None:
+    def read_at(self, x: float, y: float) -> None:
         """Read the deviation under a pixel, and pin it there."""
         point = self.surface_point(x, y)
         if point is None or self.session.levels.shown is not None:
@@ -353,7 +341,7 @@ class Viewport(QOpenGLWidget):
         if self.scene is not None:
             snip = self.overlay.snip
             self.scene.waste = snip.waste_plane() if snip is not None else None
-        self._moved()
+        self.moved()
 
     def _show_findings(self, *_: object) -> None:
         """Boundary lines, roles of shells, tags."""
@@ -395,65 +383,22 @@ class Viewport(QOpenGLWidget):
             self.scene.set_patch(corners, np.repeat(normals, 3, axis=0))
         self.redraw()
 
-    def _hover(self, finding: Finding | None) -> None:
+    def hover(self, finding: Finding | None) -> None:
         self.overlay.hovered = finding
         self.overlay.update()
 
     # ---- going there
 
     def fly_to(self, finding: Finding) -> None:
-        """Bring a finding to the middle, seen from its open side, large enough to judge."""
-        camera = self.camera
-        size = max(finding.size if finding.kind is not Kind.RIM else camera.reach * 0.6, camera.reach * 0.02)
-        if finding.kind is Kind.TANGLE:
-            size = camera.reach * 0.05
-        scale = 3.2 * size / max(200, min(camera.width, camera.height))
-        turn, lift = camera.turn, camera.lift
-        if finding.kind is Kind.HOLE and len(finding.outline) >= 3:
-            centred = finding.outline - finding.outline.mean(axis=0)
-            normal = np.cross(centred, np.roll(centred, -1, axis=0)).sum(axis=0)
-            length = np.linalg.norm(normal)
-            if length > 0:  # along the half-edges a hole runs clockwise, seen from outside
-                eye = self._clear_sight(finding.place, -normal / length, 0.02 * finding.size)
-                lift = float(np.clip(np.degrees(np.arcsin(np.clip(eye[2], -1, 1))), -75, 75))
-                if abs(eye[2]) < 0.995:
-                    turn = float(np.degrees(np.arctan2(eye[0], -eye[1])))
-        start = (camera.turn, camera.lift, camera.middle.copy(), np.log(camera.scale))
-        swing = (turn - start[0] + 180) % 360 - 180
-
-        def step(t: float) -> None:
-            camera.turn = (start[0] + t * swing) % 360
-            camera.lift = start[1] + t * (lift - start[1])
-            camera.middle = start[2] + t * (finding.place - start[2])
-            camera.scale = float(np.exp(start[3] + t * (np.log(scale) - start[3])))
-            self._moved()
-
-        self._flight = QVariantAnimation(self, duration=240, startValue=0.0, endValue=1.0)
-        self._flight.valueChanged.connect(step)
-        self._flight.start()
-
-    def _clear_sight(self, place: np.ndarray, eye: np.ndarray, slack: float) -> np.ndarray:
-        """A direction near `eye` from which nothing stands before a place; `eye` itself if there is none."""
+        """Bring a finding to the middle, seen from its open side."""
         buffers = self._buffers
-        if buffers is None or buffers.mesh is not self.session.mesh:
-            return eye
-        side = np.cross(eye, np.eye(3)[int(np.argmin(np.abs(eye)))])
-        side /= np.linalg.norm(side)
-        other = np.cross(eye, side)
-        around = [np.cos(a) * side + np.sin(a) * other for a in np.arange(6) * np.pi / 3]
-        leaning = [np.cos(t) * eye + np.sin(t) * r for t in (0.6, 1.1) for r in around]
-        for way in (eye, *leaning):
-            hit = first_hit(buffers.mesh.vertices, buffers.light_faces, place, -way)
-            if hit is None or float((hit[1] - place) @ way) < slack:
-                return way
-        return eye
+        known = buffers is not None and buffers.mesh is self.session.mesh
+        self.flight.fly_to(finding, (buffers.mesh.vertices, buffers.light_faces) if known else None)
 
     def look_from(self, turn: float, lift: float) -> None:
         """Look from a direction, about the middle of the view."""
         self.camera.turn, self.camera.lift = turn, lift
-        self._moved()
-
-    # ---- gestures
+        self.moved()
 
     def surface_point(self, x: float, y: float, roughly: bool = False) -> np.ndarray | None:
         """The point of the surface under a pixel; roughly, of its light stand-in, which takes no time."""
@@ -466,228 +411,29 @@ class Viewport(QOpenGLWidget):
         hit = first_hit(mesh.vertices, faces, *self.camera.ray(x, y))
         return None if hit is None else hit[1]
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.setFocus()
-        if self.session.mesh is None:
-            return
-        x, y = event.position().x(), event.position().y()
-        self._press = event.position()
-        self._travelled = 0.0
-        if event.button() == Qt.MouseButton.LeftButton:
-            if self.shows == "wipe" and abs(x - self.wipe_at * self.width()) <= 9:
-                self._drag = "wipe"
-                return
-            way = self.overlay.dial_way(x, y)
-            if way is not None:
-                self.look_from(*way)
-                self._drag = "dial"
-                return
-            tab = self.overlay.tab_at(x, y)
-            if tab is not None and not self._space:
-                self._drag = tab
-                self._turned = 0.0
-                self.overlay.held_tab = tab
-                self.overlay.update()
-                return
-            finding = self.overlay.tag_at(x, y)
-            if finding is not None:
-                self._drag = ""
-                self.session.fly_to.emit(finding)
-                return
-            if self._pick is not None and not self._space:
-                self._pick_at(x, y)
-                self._drag = ""
-                return
-            if self.picking_points and not self._space:
-                self._click_point(x, y)
-                self._drag = ""
-                return
-        self._drag = "turn" if self._space else self._meaning_of(event)
-        point = self.surface_point(x, y, roughly=True)
-        if point is None:
-            point = self.camera.centre
-        self._pivot = point
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._press is None or not self._drag:
-            over = self.overlay.tab_at(event.position().x(), event.position().y())
-            tag = self.overlay.tag_at(event.position().x(), event.position().y())
-            pointing = over is not None or tag is not None
-            if self.shows == "wipe" and abs(event.position().x() - self.wipe_at * self.width()) <= 9:
-                self.setCursor(Qt.CursorShape.SplitHCursor)
-                return
-            cross = Qt.CursorShape.CrossCursor if self.picking_points else Qt.CursorShape.ArrowCursor
-            self.setCursor(Qt.CursorShape.PointingHandCursor if pointing else cross)
-            if tag is not self.overlay.hovered and (tag is not None or self.underMouse()):
-                self._hover(tag)
-            return
-        delta = event.position() - self._press
-        self._press = event.position()
-        self._travelled += abs(delta.x()) + abs(delta.y())
-        if self._drag == "wipe":
-            self.set_wipe(event.position().x() / max(1, self.width()))
-        elif self._drag == "pan":
-            self.camera.pan(delta.x(), delta.y())
-            self._moved()
-        elif self._drag == "zoom":
-            self.camera.zoom(1.01 ** -delta.y(), self.camera.width / 2, self.camera.height / 2)
-            self._moved()
-        elif self._drag in ("dial", "turn"):
-            self.camera.turn_about(self._pivot, -0.4 * delta.x(), 0.4 * delta.y())
-            self._moved()
-        elif self._drag.startswith("turn-"):
-            self._try_turn(delta.x() - delta.y())
-        elif self._drag != "nothing":
-            self._drag_tab(delta.x(), delta.y())
-
-    def _drag_tab(self, dx: float, dy: float) -> None:
-        snip = self.overlay.snip
-        if snip is None:
-            return
-        right, up, _ = self.camera.frame()
-        flat = np.array([snip.normal @ right, snip.normal @ up])
-        length2 = float(flat @ flat)
-        if length2 > 0.02:
-            distance = (dx * flat[0] - dy * flat[1]) * self.camera.scale / length2
-        else:  # looked at along its normal: up is along it
-            distance = -dy * self.camera.scale
-        if self._drag == "slide":
-            snip.slide(distance)
-        else:
-            snip.tilt_side(int(self._drag[-1]), distance)
-        self.show_waste()
-        self.snip_edited.emit()
-
-    def _meaning_of(self, event: QMouseEvent) -> str:
-        """What a drag that begins like this does, by the settings."""
-        names = {Qt.MouseButton.RightButton: "right", Qt.MouseButton.MiddleButton: "middle"}
-        name = names.get(event.button(), "left")
-        if name == "left" and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            name = "shift+left"
-        elif name == "left" and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            name = "ctrl+left"
-        return self.settings.meaning(name)
-
-    def _try_turn(self, pixels: float) -> None:
-        """Show the part turned about an axis by so many pixels' worth of a tab's drag."""
-        mesh = self.session.mesh
-        if mesh is None or self.scene is None:
-            return
-        self._turned += 0.5 * pixels
-        linear = rotation(np.eye(3)["xyz".index(self._drag[-1])], self._turned)
-        self.overlay.turned = linear
-        self.scene.turn = (linear, mesh.box.mean(axis=0))
-        self._moved()
-
     def show_turn_tabs(self, on: bool) -> None:
         """Show the tabs that turn the part, or put them away."""
         self.overlay.shows_turn = on
         self.overlay.update()
 
-    def begin_pick(self, hint: str, done: Callable[[int, np.ndarray], None]) -> None:
-        """Let the next click on the part pick a triangle and a point."""
-        self._pick = done
-        self.overlay.hint = hint
-        self.setCursor(Qt.CursorShape.CrossCursor)
-        self.overlay.update()
+    # ---- hands
 
-    def end_pick(self) -> None:
-        """Leave the picking tool."""
-        was_picking, self._pick = self._pick is not None, None
-        self.overlay.hint = ""
-        self.overlay.clicked_points = []
-        self.unsetCursor()
-        self.overlay.update()
-        if was_picking:
-            self.pick_ended.emit()
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.gestures.press(event)
 
-    @property
-    def is_picking(self) -> bool:
-        """A click would pick something."""
-        return self._pick is not None or self.picking_points
-
-    def _pick_at(self, x: float, y: float) -> None:
-        mesh = self.session.mesh
-        hit = first_hit(mesh.vertices, mesh.faces, *self.camera.ray(x, y))
-        if hit is not None and self._pick is not None:
-            self._pick(hit[0], hit[1])
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self.gestures.move(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        if (
-            event.button() == Qt.MouseButton.LeftButton
-            and self._drag == "turn"
-            and self._travelled < 4
-            and self.look == DEVIATION
-        ):
-            self._read_at(event.position().x(), event.position().y())
-        if self._drag.startswith("turn-") and self.scene is not None:
-            axis, degrees = np.eye(3)["xyz".index(self._drag[-1])], self._turned
-            self.scene.turn = None
-            self.overlay.turned = np.eye(3)
-            self.redraw()
-            if abs(degrees) > 0.05:
-                self.turn_made.emit(axis, degrees)
-        self._press = None
-        self._drag = ""
-        if self.overlay.held_tab is not None:
-            self.overlay.held_tab = None
-            self.overlay.update()
-
-    def begin_two_points(self) -> None:
-        """Let the next two clicks set the snip's plane."""
-        self.picking_points = True
-        self.overlay.clicked_points = []
-        self.end_pick()
-        self.picking_points = True
-        self.overlay.hint = "Click the first of two points on the line of the cut  (Esc to leave)"
-        self.setCursor(Qt.CursorShape.CrossCursor)
-        self.overlay.update()
-
-    def end_two_points(self) -> None:
-        """Leave the two-point tool."""
-        self.picking_points = False
-        self.overlay.clicked_points = []
-        self.overlay.hint = ""
-        self.unsetCursor()
-        self.overlay.update()
-
-    def _click_point(self, x: float, y: float) -> None:
-        point = self.surface_point(x, y)
-        if point is None:  # beside the part: level with its middle
-            start, direction = self.camera.ray(x, y)
-            point = start + ((self.camera.centre - start) @ direction) * direction
-        self.overlay.clicked_points.append(point)
-        self.overlay.hint = "Click the second point  (Esc to leave)"
-        if len(self.overlay.clicked_points) == 2 and self.overlay.snip is not None:
-            a, b = self.overlay.clicked_points
-            self.overlay.snip.set_two_points(a, b, -self.camera.frame()[2])
-            self.end_two_points()
-            self.show_waste()
-            self.snip_edited.emit()
-        self.overlay.update()
+        self.gestures.release(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        steps = event.angleDelta().y() / 120.0
-        if steps and self.session.mesh is not None:
-            self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
-            self._moved()
+        self.gestures.wheel(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        steps = {
-            Qt.Key.Key_Left: (-8, 0),
-            Qt.Key.Key_Right: (8, 0),
-            Qt.Key.Key_Up: (0, 8),
-            Qt.Key.Key_Down: (0, -8),
-        }
-        if event.key() in steps:
-            self.camera.turn_about(self.camera.middle, *steps[event.key()])
-            self._moved()
-        elif event.key() == Qt.Key.Key_Space:
-            self._space = True
-        else:
+        if not self.gestures.key_down(event):
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Space and not event.isAutoRepeat():
-            self._space = False
+        self.gestures.key_up(event)
         super().keyReleaseEvent(event)

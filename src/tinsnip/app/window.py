@@ -1,24 +1,17 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
-from collections.abc import Callable
 from pathlib import Path
 
 import platformdirs
-import qtawesome
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QKeyEvent, QKeySequence
+from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
     QFileDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
-    QListWidget,
-    QListWidgetItem,
     QMainWindow,
-    QMenu,
-    QMenuBar,
-    QProgressBar,
     QPushButton,
     QScrollArea,
     QStackedWidget,
@@ -27,10 +20,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from tinsnip.app.busybox import BusyBox
 from tinsnip.app.dialogs import HelpSheet, SettingsPage
-from tinsnip.app.emptyview import DEMOS, EmptyView
+from tinsnip.app.emptyview import EmptyView
 from tinsnip.app.firstlook import FirstLook
-from tinsnip.app.scene import LOOKS
+from tinsnip.app.loglist import LogList
+from tinsnip.app.menus import Menus
 from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.settings import Settings
 from tinsnip.app.texts import grouped, megabytes, millimetres
@@ -62,11 +57,10 @@ class Window(QMainWindow):
         self.viewport = Viewport(self.session, self.settings)
         self.ticket = Ticket(self.session)
         self.trays = make_trays(self.session, self.viewport)
-        self._actions: dict[str, QAction] = {}
-        self._groups: dict[str, list[QAction]] = {}
-        self._build_menus()
+        self.menus = Menus(self)
         self._build_layout()
-        self._build_busy()
+        self.busy_box = BusyBox(self.session.tasks, self._place_floating, self.viewport)
+        self._build_notice()
         session = self.session
         session.station_changed.connect(self._open_station)
         session.tasks.busy_changed.connect(self._show_busy)
@@ -88,73 +82,6 @@ class Window(QMainWindow):
 
     # ---- building
 
-    def _action(
-        self, menu: QMenu, text: str, call: Callable[[], object], keys: str = "", checkable: bool = False
-    ) -> QAction:
-        action = QAction(text, self)
-        if keys:
-            action.setShortcut(QKeySequence(keys))
-        action.setCheckable(checkable)
-        action.triggered.connect(lambda *_: call())
-        menu.addAction(action)
-        self._actions[text] = action
-        self._groups.setdefault(menu.title().replace("&", ""), []).append(action)
-        return action
-
-    def _build_menus(self) -> None:
-        bar = QMenuBar()
-        job, edit, station, view = (bar.addMenu(f"&{name}") for name in ("Job", "Edit", "Station", "View"))
-        self._action(job, "Open a scan…", self.ask_open, "Ctrl+O")
-        self._action(job, "Open further scans as pieces…", self.ask_add, "Ctrl+Shift+O")
-        self.recent_menu = job.addMenu("Open a recent scan")
-        demos = job.addMenu("Open a demo scan")
-        for names in DEMOS:
-            self._action(demos, names[0].removesuffix("-upper"), lambda names=names: self.open_demo(*names))
-        self.export_action = self._action(job, "Export…", self.ask_export, "Ctrl+E")
-        self._action(job, "First look…", self.show_first_look, "L")
-        self._action(job, "Copy as a variant", self.session.copy_as_variant, "Ctrl+D")
-        job.addSeparator()
-        self._action(job, "Settings…", self.show_settings, "Ctrl+,")
-        self._action(job, "Quit", self.close, "Ctrl+Q")
-        self.undo_action = self._action(edit, "Undo", self.session.undo, "Ctrl+Z")
-        self.redo_action = self._action(edit, "Redo", self.session.redo, "Ctrl+Shift+Z")
-        self.undo_action.setIcon(qtawesome.icon("fa5s.undo", color="#e9e5dc", color_disabled="#6f7477"))
-        self.redo_action.setIcon(qtawesome.icon("fa5s.redo", color="#e9e5dc", color_disabled="#6f7477"))
-        edit.addSeparator()
-        self.do_action = self._action(edit, "Do what the copper button says", self._press_copper, "Return")
-        self.leave_action = self._action(edit, "Leave the preview or tool", self._leave, "Esc")
-        self.swap_action = self._action(edit, "Swap the waste side", self._swap, "Tab")
-        for i, name in enumerate(STATIONS):
-            self._action(station, name, lambda i=i: self.session.set_station(i), str(i + 1))
-        self._action(view, "Fit all", self.viewport.fit, "F")
-        sides = (("front", 0, 0, "Alt+1"), ("right", 90, 0, "Alt+2"), ("back", 180, 0, "Alt+3"))
-        sides += (("left", 270, 0, "Alt+4"), ("top", 0, 90, "Alt+5"), ("under", 0, -90, "Alt+6"))
-        for name, turn, lift, keys in sides:
-            self._action(view, f"From {name}", lambda t=turn, h=lift: self.viewport.look_from(t, h), keys)
-        view.addSeparator()
-        names = (("Tin", "T"), ("Scan colour", "C"), ("Provenance", "P"), ("Deviation", "D"))
-        self.looks = [
-            self._action(view, name, lambda k=look: self.viewport.set_look(k), keys, True)
-            for look, (name, keys) in zip(LOOKS, names, strict=True)
-        ]
-        self.tin_action, self.colour_action = self.looks[:2]
-        view.addSeparator()
-        self.shows = [
-            self._action(view, what.title(), lambda what=what: self.viewport.set_shows(what), keys, True)
-            for what, keys in (("raw", "R"), ("wipe", "W"), ("now", "N"))
-        ]
-        for actions, chosen in ((self.looks, 0), (self.shows, 2)):
-            group = QActionGroup(self)
-            for action in actions:
-                group.addAction(action)
-            actions[chosen].setChecked(True)
-        view.addSeparator()
-        self._action(view, "Fold the ticket", self._fold_ticket, "[")
-        self._action(view, "Fold the tray", self._fold_tray, "]")
-        help_menu = bar.addMenu("&Help")
-        self._action(help_menu, "Keys and gestures", self.show_help, "F1")
-        self.menus = bar
-
     def _build_layout(self) -> None:
         top = QWidget()
         top.setObjectName("topbar")
@@ -166,7 +93,7 @@ class Window(QMainWindow):
         row.addWidget(brand)
         self.menus.setSizePolicy(self.menus.sizePolicy().Policy.Maximum, self.menus.sizePolicy().Policy.Preferred)
         row.addWidget(self.menus)
-        for action in (self.undo_action, self.redo_action):
+        for action in (self.menus.undo, self.menus.redo):
             button = QToolButton()
             button.setDefaultAction(action)
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonIconOnly)
@@ -183,19 +110,19 @@ class Window(QMainWindow):
         view_row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         view_box = QHBoxLayout(view_row)
         view_box.setContentsMargins(10, 5, 10, 5)
-        for actions in (self.looks, self.shows):
+        for actions in (self.menus.looks, self.menus.shows):
             for action in actions:
                 button = QToolButton()
                 button.setDefaultAction(action)
                 view_box.addWidget(button)
-            if actions is self.looks:
+            if actions is self.menus.looks:
                 line = QFrame()
                 line.setFrameShape(QFrame.Shape.VLine)
                 line.setObjectName("viewline")
                 view_box.addWidget(line)
         view_box.addStretch(1)
         fit = QToolButton()
-        fit.setDefaultAction(self._actions["Fit all"])
+        fit.setDefaultAction(self.menus.fit)
         view_box.addWidget(fit)
         middle = QWidget()
         middle_box = QVBoxLayout(middle)
@@ -229,12 +156,7 @@ class Window(QMainWindow):
         log_title = QLabel("LOG")
         log_title.setObjectName("heading")
         log_box.addWidget(log_title)
-        self.log_list = QListWidget()
-        self.log_list.setObjectName("loglist")
-        self.log_list.setAccessibleName("Log: click a line to go back to it")
-        self.log_list.itemClicked.connect(lambda item: self.session.go_to(item.data(Qt.ItemDataRole.UserRole)))
-        self.log_list.setFixedHeight(150)
-        self.log_list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.log_list = LogList(self.session)
         log_box.addWidget(self.log_list)
         tray_box.addWidget(log)
 
@@ -277,24 +199,7 @@ class Window(QMainWindow):
         self.first_look = FirstLook(self.session, self.viewport)
         self.first_look.put_away.connect(self._first_look_gone)
 
-    def _build_busy(self) -> None:
-        self.busy_box = QFrame(self.viewport)
-        self.busy_box.setObjectName("busy")
-        box = QHBoxLayout(self.busy_box)
-        box.setContentsMargins(14, 10, 14, 10)
-        box.setSpacing(12)
-        self.busy_text = QLabel()
-        self.busy_text.setMinimumWidth(190)
-        self.busy_bar = QProgressBar()
-        self.busy_bar.setRange(0, 1000)
-        self.busy_bar.setFixedWidth(150)
-        self.busy_cancel = QPushButton("Cancel")
-        self.busy_cancel.clicked.connect(self._cancel)
-        for widget in (self.busy_text, self.busy_bar, self.busy_cancel):
-            box.addWidget(widget)
-        self.busy_box.hide()
-        self._busy_timer = QTimer(self, interval=100)
-        self._busy_timer.timeout.connect(self._tick_busy)
+    def _build_notice(self) -> None:
         self.notice = QLabel(self.viewport)
         self.notice.setObjectName("warning")
         self.notice.setWordWrap(True)
@@ -347,10 +252,10 @@ class Window(QMainWindow):
     def _fill_recent(self) -> None:
         """The recent scans that are still there, in the menu and on the empty view."""
         there = [Path(p) for p in self.settings.recent if Path(p).is_file()]
-        self.recent_menu.clear()
-        self.recent_menu.setEnabled(bool(there))
+        self.menus.recent.clear()
+        self.menus.recent.setEnabled(bool(there))
         for path in there:
-            action = self.recent_menu.addAction(str(path))
+            action = self.menus.recent.addAction(str(path))
             action.triggered.connect(lambda _=False, path=path: self.session.open_files([path]))
         self.empty.show_recent(there)
 
@@ -372,7 +277,7 @@ class Window(QMainWindow):
 
     def show_help(self) -> None:
         """Show all keys and gestures."""
-        HelpSheet(self._groups, self.settings, self).exec()
+        HelpSheet(self.menus.groups, self.settings, self).exec()
 
     def show_settings(self) -> None:
         """Show the settings page."""
@@ -380,10 +285,12 @@ class Window(QMainWindow):
             self.session.set_undo_memory(self.settings.undo_share)
             self.trays[self.session.station].refresh()
 
-    def _fold_ticket(self) -> None:
+    def fold_ticket(self) -> None:
+        """Give the ticket's room to the view, or take it back."""
         self.ticket.setVisible(not self.ticket.isVisible())
 
-    def _fold_tray(self) -> None:
+    def fold_tray(self) -> None:
+        """Give the tray's room to the view, or take it back."""
         self.tray_column.setVisible(not self.tray_column.isVisible())
 
     def ask_export(self, name: str = "") -> None:
@@ -408,7 +315,8 @@ class Window(QMainWindow):
             said = self.trays[8].provenance.isChecked() and FORMATS[name].holds_provenance
             self.session.export(target, self.trays[8].frame.isChecked(), said)
 
-    def _press_copper(self) -> None:
+    def press_copper(self) -> None:
+        """Do what the copper button says, or press the button that has the focus."""
         copper = self.trays[self.session.station].copper
         focus = self.focusWidget()
         if isinstance(focus, QAbstractButton) and focus is not copper and self.stack.isAncestorOf(focus):
@@ -416,27 +324,25 @@ class Window(QMainWindow):
         elif copper is not None and copper.isEnabled() and self.session.mesh is not None:
             copper.click()
 
-    def _leave(self) -> None:
-        if self.viewport.is_picking:
-            self.viewport.end_two_points()
-            self.viewport.end_pick()
+    def leave(self) -> None:
+        """Leave the tool, card, work or preview in hand, the nearest first."""
+        if self.viewport.gestures.is_picking:
+            self.viewport.gestures.end_two_points()
+            self.viewport.gestures.end_pick()
         elif self.first_look.isVisible():
             self.first_look.hide()
         elif self.session.tasks.busy is not None:
-            self._cancel()
+            self.busy_box.cancel()
         else:
             self.notice.hide()
             self.session.cancel_preview()
             if STATIONS[self.session.station] in ("Stand", "Trim"):
                 self.session.set_station(0)
 
-    def _swap(self) -> None:
+    def swap(self) -> None:
+        """Let the other side of the snip be the waste."""
         if STATIONS[self.session.station] == "Trim" and self.viewport.overlay.snip is not None:
             self.trays[2].swap()
-
-    def _cancel(self) -> None:
-        if self.session.tasks.busy is not None:
-            self.session.tasks.busy.progress.cancel()
 
     def _open_station(self, index: int) -> None:
         if self._station_shown >= 0:
@@ -445,7 +351,7 @@ class Window(QMainWindow):
         if index != 0:
             self.first_look.hide()
         self.stack.setCurrentIndex(index)
-        self.swap_action.setEnabled(STATIONS[index] == "Trim")
+        self.menus.swap.setEnabled(STATIONS[index] == "Trim")
         self.trays[index].refresh()
         if self.session.mesh is not None:
             self.trays[index].enter()
@@ -471,14 +377,14 @@ class Window(QMainWindow):
         session, mesh = self.session, self.session.mesh
         self.empty.setVisible(mesh is None)
         self.stack.setVisible(mesh is not None)
-        self.undo_action.setEnabled(session.job.can_undo)
-        self.redo_action.setEnabled(session.job.can_redo)
-        self.export_action.setEnabled(mesh is not None)
-        self.colour_action.setEnabled(mesh is not None and mesh.colour is not None)
-        for action in (*self.looks[2:], *self.shows[:2]):
+        self.menus.undo.setEnabled(session.job.can_undo)
+        self.menus.redo.setEnabled(session.job.can_redo)
+        self.menus.export.setEnabled(mesh is not None)
+        self.menus.colour.setEnabled(mesh is not None and mesh.colour is not None)
+        for action in (*self.menus.looks[2:], *self.menus.shows[:2]):
             action.setEnabled(mesh is not None)
-        if not self.colour_action.isEnabled() and self.colour_action.isChecked():
-            self.tin_action.trigger()
+        if not self.menus.colour.isEnabled() and self.menus.colour.isChecked():
+            self.menus.tin.trigger()
         found = session.examination
         if mesh is None:
             state, ready = "No scan open", "none"
@@ -501,7 +407,7 @@ class Window(QMainWindow):
             self._show_measured()
             name = session.job.piece.name
             self.setWindowTitle(f"{name} – Tinsnip")
-        self._show_log()
+        self.log_list.refresh()
         self.trays[session.station].refresh()
 
     def _show_measured(self) -> None:
@@ -514,50 +420,10 @@ class Window(QMainWindow):
             self.status["deviation"].setText(f"deviation from raw {millimetres(measured.overall.max)} mm")
             self.status["made"].setText(f"made {100 * measured.shares[2]:.1f} %")
 
-    def _show_log(self) -> None:
-        job = self.session.job
-        self.log_list.clear()
-        if job.piece is None:
-            return
-        lines = [(0, "as opened", None), *((i + 1, e.text, e.seconds) for i, e in enumerate(job.log))]
-        for cursor, text, seconds in lines:
-            label = f"{cursor}  {text}" if cursor else f"0  {text}"
-            if cursor > job.cursor:
-                label += "  (undone)"
-            item = QListWidgetItem(label)
-            item.setToolTip(f"{text}{f', {seconds:.2f} s' if seconds is not None else ''}. Click to go here.")
-            item.setData(Qt.ItemDataRole.UserRole, cursor)
-            if cursor > job.cursor:
-                item.setForeground(Qt.GlobalColor.darkGray)
-            self.log_list.addItem(item)
-        self.log_list.setCurrentRow(job.cursor)
-
     def _show_busy(self) -> None:
         busy = self.session.tasks.busy is not None
         self.stack.setEnabled(not busy)
         self.log_list.setEnabled(not busy)
-        if busy:
-            self._tick_busy()
-            self._busy_timer.start()
-            QTimer.singleShot(150, self._raise_busy)
-        else:
-            self._busy_timer.stop()
-            self.busy_box.hide()
-
-    def _raise_busy(self) -> None:
-        if self.session.tasks.busy is not None:
-            self.busy_box.show()
-            self.busy_box.raise_()
-            self._place_floating()
-
-    def _tick_busy(self) -> None:
-        task = self.session.tasks.busy
-        if task is None:
-            return
-        share, left = task.progress.fraction, task.progress.seconds_left
-        self.busy_bar.setValue(int(1000 * share))
-        self.busy_bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
-        self.busy_text.setText(task.progress.label or self.session.tasks.title)
 
     def _show_message(self, text: str, is_error: bool) -> None:
         if is_error:
