@@ -10,7 +10,7 @@ from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 
-__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks"]
+__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks", "make_speck"]
 
 STRAY, HELD, VOID = 1, 2, 3
 
@@ -99,3 +99,11 @@ def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     proxy = light_proxy(places, mesh.faces)
     progress.check()
     return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
+
+
+def make_speck() -> ViewBuffers:
+    """Buffers of a single triangle, to try a program on."""
+    faces = np.arange(3, dtype=np.int32).reshape(1, 3)
+    places, normals = np.eye(3, dtype=np.float32), np.zeros((3, 4), dtype=np.float16)
+    mesh = Mesh(places.astype(np.float64), faces)
+    return ViewBuffers(mesh, np.zeros(3), places, normals, np.full((3, 4), 190, dtype=np.uint8), faces, None)

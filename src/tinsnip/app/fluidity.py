@@ -85,7 +85,8 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
             wait(rested)
             row(f"stall-{name}", loop.longest)
 
-        wait(lambda: view.scene is not None, 20)
+        wait(lambda: view.scene is not None and view.scene.is_prepared, 20)  # a window that has just come up
+        wait(lambda: False, 0.5)
 
         def open_file() -> None:
             begun = time.perf_counter()

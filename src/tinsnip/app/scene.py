@@ -7,7 +7,7 @@ from importlib import resources
 import moderngl
 import numpy as np
 
-from tinsnip.app.buffers import ViewBuffers, ViewMarks
+from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.camera import Camera
 from tinsnip.app.surface import Surface
 
@@ -142,11 +142,37 @@ class Scene:
             buffer.release()
         return bool(self._graves)
 
-    def make_ready(self) -> bool:
-        """Make one of the programs that may be wanted later; True when there are more."""
-        if self._ready_made:
-            self._program(*self._ready_made.pop(0))
+    def make_ready(self, target: moderngl.Framebuffer) -> bool:
+        """Make one of the programs that may be wanted later, and draw nothing with it; True when there are more.
+
+        A software renderer translates a program when it is first drawn with, which the first picture of a
+        scan should not have to wait for.
+        """
+        if not self._ready_made:
+            return False
+        program = self._program(*self._ready_made.pop(0))
+        outside = np.zeros((4, 4), dtype=np.float32)
+        outside[3] = 5.0, 5.0, 5.0, 1.0
+        program["to_clip"].write(outside)
+        speck = Surface(self.context, make_speck())
+        speck.load(_LOAD)
+        behind = self._offscreen((1, 1))
+        for place in (target, behind):
+            place.use()
+            self.context.enable_only(moderngl.DEPTH_TEST)
+            speck.draw_full(program, 0, 1)
+        behind.release()
+        for buffer in speck.release():
+            buffer.release()
         return bool(self._ready_made)
+
+    @property
+    def is_prepared(self) -> bool:
+        """Every program has been made ready."""
+        return not self._ready_made
+
+    def _offscreen(self, size: tuple[int, int]) -> moderngl.Framebuffer:
+        return self.context.framebuffer([self.context.renderbuffer(size)], self.context.depth_renderbuffer(size))
 
     @property
     def is_loading(self) -> bool:
@@ -318,10 +344,7 @@ class Scene:
         if self._stage is None or self._stage.size != target.size:
             if self._stage is not None:
                 self._stage.release()
-            size = target.size
-            self._stage = self.context.framebuffer(
-                [self.context.renderbuffer(size)], self.context.depth_renderbuffer(size)
-            )
+            self._stage = self._offscreen(target.size)
             self.stage_done = 0
         if self.stage_done == 0:
             self._clear(self._stage)

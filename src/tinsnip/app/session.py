@@ -60,7 +60,7 @@ class Session(QObject):
         self.tasks.message.connect(self.message)
         self.levels = Levels(self)
         self.undo_share = 0.25
-        self.examination: Examination | None = None
+        self._examination: Examination | None = None
         self.station = 0
         self.unticked: set[tuple[str, int]] = set()
         self.preview: Preview | None = None
@@ -75,6 +75,12 @@ class Session(QObject):
     def mesh(self) -> Mesh | None:
         """The present mesh of the active piece."""
         return self.job.piece.mesh if self.job.piece else None
+
+    @property
+    def examination(self) -> Examination | None:
+        """What was found on the present mesh; None while it is being looked over."""
+        found = self._examination
+        return found if found is not None and found.mesh is self.mesh else None
 
     # ---- opening
 
@@ -100,8 +106,8 @@ class Session(QObject):
                     known.clear()
             for scan in scans:
                 self.job.open(scan)
-            self.set_station(0)
             self._changed()
+            self.set_station(0)
             self.opened.emit([scan.path for scan in scans])
 
         self.tasks.foreground(title, reader, done)
@@ -286,7 +292,7 @@ class Session(QObject):
         mesh = self.mesh
         self.levels.forget()
         self.levels.let_go_of_areas()
-        self.examination, self.marks = self._examinations.get(id(mesh), (None, None))
+        self._examination, self.marks = self._examinations.get(id(mesh), (None, None))
         self.from_raw = self._from_raws.get(id(mesh))
         self.mesh_changed.emit()
         self.log_changed.emit()
@@ -343,7 +349,7 @@ class Session(QObject):
     def _take_examination(self, found: tuple[Examination, ViewMarks]) -> None:
         if found[0].mesh is self.mesh:
             self._examinations[id(self.mesh)] = found
-            self.examination, self.marks = found
+            self._examination, self.marks = found
             self.examined.emit()
             self._measure_from_raw()
 
@@ -470,5 +476,5 @@ def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
 def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
     """Examine, and work the findings' lists out while still off the window's thread."""
     examination = examine(mesh, progress)
-    _ = examination.strays, examination.openings, examination.knots
+    _ = examination.strays, examination.openings, examination.knots, examination.made_share
     return examination, make_marks(examination)

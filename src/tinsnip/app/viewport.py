@@ -87,16 +87,15 @@ class Viewport(QOpenGLWidget):
 
     def initializeGL(self) -> None:
         self.scene = Scene(moderngl.create_context())
-        self.scene.make_ready()
         QTimer.singleShot(300, self._make_ready)
         if self._buffers is not None and self._pending is None:
             self._pending = self._buffers
 
     def _make_ready(self) -> None:
-        """Make the programs for the other looks, one at a time."""
+        """Make the programs for all looks ready, one at a time."""
         self.makeCurrent()
-        if self.scene is not None and self.scene.make_ready():
-            QTimer.singleShot(50, self._make_ready)
+        if self.scene.make_ready(self.scene.context.detect_framebuffer(self.defaultFramebufferObject())):
+            QTimer.singleShot(20, self._make_ready)
 
     def paintGL(self) -> None:
         scene = self.scene
