@@ -12,6 +12,7 @@ from tinsnip.app.texts import grouped, megabytes, millimetres
 from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.treat import Reduce
+from tinsnip.treat.levelsearch import LevelSearch
 
 __all__ = ["ReduceTray"]
 
@@ -27,6 +28,7 @@ class ReduceTray(Panel):
     def __init__(self, session: Session, viewport: Viewport) -> None:
         self.viewport = viewport
         self.wanted = 0
+        self._search: LevelSearch | None = None
         self._filling = False
         self._unwanted = False
         self._is_done = False
@@ -248,6 +250,7 @@ class ReduceTray(Panel):
 
     def _want(self, triangles: int) -> None:
         """Show the level of so many triangles."""
+        self._search = None
         self._ask(triangles)
         self._fill()
         self._show_level()
@@ -296,13 +299,11 @@ class ReduceTray(Panel):
         elif name == "percent":
             wanted = round(most * value / 100.0)
         elif name == "deviation":
-            wanted = study.curve.triangles_for(value)
+            self._search = LevelSearch(study.curve, value, least, most)
+            wanted = most if self._search.next is None else self._search.next
         else:
-            low, high = least, most
-            while high - low > 1:
-                middle = (low + high) // 2
-                low, high = (middle, high) if self._bytes(middle) <= 1e6 * value else (low, middle)
-            wanted = low
+            share = len(study.mesh.vertices) / max(1, most)
+            wanted = FORMATS[self.format.currentData()].triangles_within(1e6 * value, least, most, share)
         self._ask(int(np.clip(wanted, least, most)))
         self.plot.set_budget(value if name == "deviation" else None)
         self._show_level()
@@ -350,22 +351,29 @@ class ReduceTray(Panel):
         self.size.setText(about + megabytes(self._bytes(count)))
         idle = count >= study.record.most
         self.copper.setText("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles")
-        allowed = current and level.outcome is not None and count < len(mesh.faces)
-        if allowed and self.stop.currentText() == "deviation":
-            allowed = measured is not None and self._keeps_to(measured.max)
-        self.copper.setEnabled(allowed)
+        self.copper.setEnabled(count < len(mesh.faces) and measured is not None and self._keeps_to(measured.max))
 
     def _keeps_to(self, largest: float) -> bool:
-        """Whether the measured level keeps to the stop; if not, a finer one is tried."""
-        study, stop = self.session.levels.study, self.fields["deviation"].value()
-        if largest <= stop or not self.fields["deviation"].isVisible():
+        """Whether the measured level is the one that the stop asks for; if not, the next one is tried.
+
+        A level that was dragged to is what it is.
+        """
+        search = self._search
+        if search is None:
             return True
-        short = largest / max(study.curve.largest_at(self.wanted), 1e-300)
-        finer = max(study.curve.triangles_for(0.98 * stop / max(short, 1.0)), int(1.05 * self.wanted) + 4)
-        if finer >= study.record.most:
-            return False
-        self._ask(finer)
-        return False
+        if self.wanted == search.next:
+            search.tell(largest)
+            if search.next is None and search.best is None:  # none keeps to it: the whole mesh
+                self.session.cancel_preview()
+                self.wanted = self.session.levels.study.record.most
+                self.plot.set_triangles(self.wanted)
+                self._show_level()
+                return False
+            follow = search.best if search.next is None else search.next
+            if follow != self.wanted:
+                self._ask(follow)
+                return False
+        return self.wanted == search.best and search.next is None
 
     def reduce(self) -> None:
         """Take the level that is shown."""

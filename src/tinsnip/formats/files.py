@@ -4,6 +4,7 @@ import os
 import shutil
 import tempfile
 import threading
+from bisect import bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -38,6 +39,26 @@ class Format(NamedTuple):
     single_precision: bool
     own_unit: str | None
     holds_provenance: bool = False
+
+    def triangles_within(self, size: float, least: int, most: int, vertex_share: float = 0.5) -> int:
+        """How many triangles a file of a size may hold.
+
+        Parameters
+        ----------
+        size : float
+            Bytes.
+        least, most : int
+            Triangles that may be answered; `least` also where even that is too large.
+        vertex_share : float
+            Vertices to a triangle; a half on a closed surface.
+
+        Returns
+        -------
+        int
+        """
+        counts = range(least, most + 1)
+        at = bisect_right(counts, size, key=lambda n: self.size_of(n, round(n * vertex_share)))
+        return counts[max(0, at - 1)]
 
 
 FORMATS: dict[str, Format] = {

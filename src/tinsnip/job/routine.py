@@ -19,6 +19,9 @@ from tinsnip.treat import TREATMENTS, Context, Reduce, Treatment
 
 __all__ = ["Routine", "Run", "Step", "built_in_routines", "load_routine"]
 
+_MOST_TRIANGLES = 200_000_000
+"""More than any scan has."""
+
 
 class Step(BaseModel):
     """One step: a treatment with its parameters, under a name of its own."""
@@ -102,14 +105,10 @@ class Routine(BaseModel):
         """
         goals = [triangles] if triangles is not None else []
         if max_bytes is not None:
-            size_of = format_for(format_name).size_of
-            least, most = 4, 200_000_000
-            if size_of(least, least) > max_bytes:
+            chosen = format_for(format_name)
+            if chosen.size_of(4, 4) > max_bytes:
                 raise BadInput(f"a file of {max_bytes / 1e6:g} MB holds no solid; allow more")
-            while most - least > 1:
-                middle = (least + most) // 2
-                least, most = (middle, most) if size_of(middle, middle // 2 + 2) <= max_bytes else (least, middle)
-            goals.append(least)
+            goals.append(chosen.triangles_within(max_bytes, 4, _MOST_TRIANGLES))
         if max_deviation is not None and not max_deviation > 0:
             raise BadInput(f"a largest deviation of {max_deviation:g} mm allows nothing; give more than 0")
         if not goals and max_deviation is None:

@@ -116,11 +116,6 @@ class Record:
         """Triangles after the last collapse."""
         return int(self._left[-1]) if len(self._left) else self.most
 
-    @property
-    def nbytes(self) -> int:
-        """Memory held besides the mesh itself."""
-        return self.log.nbytes + self.places.nbytes + self.dies.nbytes + self._left.nbytes
-
     def level(self, triangles: int) -> Level:
         """The mesh at no more than a number of triangles, or at the fewest there are.
 

@@ -15,6 +15,7 @@ from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.curve import Curve, deviation_curve
+from tinsnip.treat.levelsearch import LevelSearch
 from tinsnip.treat.record import Level, Record
 from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
 
@@ -149,26 +150,15 @@ class Reduce(Treatment):
         """The level with the fewest triangles, but `target` at least, that stays within the deviation."""
         with progress.part(0.0, 0.6):
             record, curve = self.study(mesh, progress)
-        count = max(curve.triangles_for(self.max_deviation_mm), target or 0)
+        search = LevelSearch(curve, self.max_deviation_mm, target or 0, record.most)
+        found = None
         with progress.part(0.6, 1.0):
-            # the curve is drawn from samples: what it promises is measured before it counts
-            found, best, failed, turns = None, record.most, 0, 0
-            while count < record.most:
-                level = record.level(count)
+            while search.next is not None:
+                level, count = record.level(search.next), search.next
                 measured = largest_deviation(Mesh(level.vertices, level.faces), mesh, progress, back=None)
-                if measured.max <= self.max_deviation_mm:
-                    found, best = (level, measured), count
-                else:
-                    failed = count
-                if found is None:
-                    short = measured.max / max(curve.largest_at(count), 1e-300)  # by how much the samples fell short
-                    promised = curve.triangles_for(0.98 * self.max_deviation_mm / max(short, 1.0))
-                    count = max(promised, int(count * 1.05) + 4)
-                elif best <= 1.15 * failed or failed == 0 or turns == 3:
-                    break
-                else:  # between what went too far and what did not go far enough
-                    count = int(np.sqrt(float(failed) * best))
-                    turns += 1
+                search.tell(measured.max)
+                if search.best == count:
+                    found = level, measured
         if found is None:
             text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
             return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0})
