@@ -46,7 +46,7 @@ class ReduceTray(Panel):
 
     def build(self) -> None:
         self.head_text.setText("Drag along the curve. One pass was computed; every level is at hand.")
-        self.blocked = self.warning()
+        self.tangled = self.warning()
         self.waiting = Widget()
         box = QHBoxLayout(self.waiting)
         box.setContentsMargins(0, 0, 0, 0)
@@ -164,9 +164,9 @@ class ReduceTray(Panel):
             return
         self.colours.setEnabled(mesh.colour is not None)
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
-        self.blocked.setText("Tangles would tear while reducing: mend them first, in Surface.")
-        self.blocked.setVisible(knots > 0)
-        if knots == 0 and len(mesh.faces) > 4 and not self._unwanted and not self.viewport.gestures.is_picking:
+        self.tangled.setText("What lies at a tangle stays as it is: mend first, in Surface, to reduce it too.")
+        self.tangled.setVisible(knots > 0)
+        if len(mesh.faces) > 4 and not self._unwanted and not self.viewport.gestures.is_picking:
             self.session.levels.ask_study(self._options())
             self._watch.start()
         self._show_progress()
@@ -211,7 +211,7 @@ class ReduceTray(Panel):
     def _show_progress(self) -> None:
         progress = self.session.tasks.progress_of("study")
         known = self.session.levels.study is not None and self.session.levels.study.mesh is self.session.mesh
-        self.waiting.setVisible(not known and not self.blocked.isVisible())
+        self.waiting.setVisible(not known)
         if progress is not None:
             self.bar.setValue(int(1000 * progress.fraction))
             self.bar.setFormat("Working out all levels, %p %")

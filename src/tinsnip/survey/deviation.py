@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.mesh.measures import areas_by_kind, spread_by_area
+from tinsnip.mesh.subsets import compact
 from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress, stoppable
 
@@ -133,7 +134,7 @@ def largest_deviation(
     treated, before : Mesh
     progress : Progress
     back : int or None
-        Points of `before` whose distance from the treated surface counts too; None: all its vertices.
+        Points of `before` whose distance from the treated surface counts too; None: all vertices its triangles use.
     chunk : int
         Triangles measured at once, which bounds the memory.
 
@@ -148,7 +149,7 @@ def largest_deviation(
         some = np.arange(begin, min(begin + chunk, len(treated.faces)), dtype=np.int32)
         distances.append(closest_points(before.tree, telling_points(treated, some), state)[0])
         progress.check()
-    points = before.vertices if back is None else spread_points(before, back // 2)
+    points = compact(before).vertices if back is None else spread_points(before, back // 2)
     distances.append(closest_points(treated.tree, points, state)[0])
     progress.check()
     return _summed_up(np.concatenate(distances))

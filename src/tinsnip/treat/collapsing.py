@@ -10,6 +10,7 @@ reduced to fewer triangles is the same run carried further, and one record holds
 A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over.
 """
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -284,7 +285,7 @@ class _Work:
 
     def __init__(self, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, holds: Holds, keep_log: bool):
         if (twins < -1).any():
-            raise BadInput("tangled edges cannot be reduced; mend them first")
+            raise BadInput("tangled edges cannot be collapsed; cut the mesh into sheets first")
         self.origin = 0.5 * (vertices.min(axis=0) + vertices.max(axis=0))
         self.n_v, self.n_f = len(vertices), len(faces)
         self.P = vertices - self.origin
@@ -401,14 +402,15 @@ def record_collapses(
     holds: Holds,
     progress: Progress,
     fewest: int = 300,
+    join: Callable[[Level], Level] | None = None,
 ) -> Record:
     """Reduce a mesh as far as `fewest` triangles and record how, so that any level can be rebuilt.
 
-    Parameters are those of `collapse_to`; the record's level of n triangles is what that gives for n.
+    Parameters are those of `collapse_to`; the record's level of n triangles is what that gives for n, joined.
     """
     work = _Work(vertices, faces, twins, holds, keep_log=True)
     work.reduce(min(fewest, len(faces)), progress)
     count = int(work.counter[0])
     log, places = work.log[:count].copy(), work.places[:count].copy()
     _shift_back(log[:, 0].copy(), places, vertices, work.origin)
-    return Record(vertices, faces, log, places, work.dies)
+    return Record(vertices, faces, log, places, work.dies, join)

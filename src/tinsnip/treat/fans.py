@@ -1,13 +1,75 @@
 """Splitting vertices whose triangles form several fans."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, corner_fans
 
-__all__ = ["split_fans"]
+__all__ = ["cut_fans", "split_fans"]
 
 _PART = 0.02
+
+
+class _Separated(NamedTuple):
+    """Triangles of which each fan has a vertex of its own, and how the fans at shared vertices were told apart."""
+
+    faces: np.ndarray
+    kept: np.ndarray
+    roots: np.ndarray
+    members: np.ndarray
+    place: np.ndarray
+    size: np.ndarray
+    moving: np.ndarray
+
+
+def _separate(mesh: Mesh, links: np.ndarray) -> _Separated | None:
+    corner = mesh.faces.ravel()
+    fan = corner_fans(mesh.faces, links)
+    roots = np.flatnonzero((fan == np.arange(len(fan))) & (links != ABSENT))
+    at = corner[roots]
+    fans_at = np.bincount(at, minlength=len(mesh.vertices))
+    roots = roots[fans_at[at] > 1]
+    if len(roots) == 0:
+        return None
+    # only the corners at pinched vertices matter from here on
+    members = np.flatnonzero(fans_at[corner] > 1)
+    members = members[links[members] != ABSENT]
+    place = np.searchsorted(roots, fan[members])
+    size = np.bincount(place, minlength=len(roots))
+    order = np.lexsort((roots, -size, corner[roots]))
+    is_first = np.concatenate([[True], corner[roots[order]][1:] != corner[roots[order]][:-1]])
+    moving = np.sort(order[~is_first])
+    number = np.full(len(roots), -1, dtype=np.int64)
+    number[moving] = len(mesh.vertices) + np.arange(len(moving))
+
+    faces = corner.copy()
+    changed = number[place] >= 0
+    faces[members[changed]] = number[place][changed]
+    kept = np.concatenate([np.arange(len(mesh.vertices)), corner[roots[moving]]]).astype(np.int32)
+    return _Separated(faces.reshape(-1, 3), kept, roots, members, place, size, moving)
+
+
+def cut_fans(mesh: Mesh, links: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Give every fan of triangles a vertex of its own, all at the same place.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    links : ndarray of int32, shape (3 F,)
+        A twin table in which further links may have been cut.
+
+    Returns
+    -------
+    faces : ndarray of int32, shape (F, 3)
+    kept : ndarray of int32, shape (V',)
+        The old vertex that each one is.
+    """
+    found = _separate(mesh, links)
+    if found is None:
+        return mesh.faces, np.arange(len(mesh.vertices), dtype=np.int32)
+    return found.faces, found.kept
 
 
 def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
@@ -28,29 +90,11 @@ def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
     count : int
         How many vertices were added.
     """
-    corner = mesh.faces.ravel()
-    fan = corner_fans(mesh.faces, links)
-    roots = np.flatnonzero((fan == np.arange(len(fan))) & (links != ABSENT))
-    at = corner[roots]
-    fans_at = np.bincount(at, minlength=len(mesh.vertices))
-    roots = roots[fans_at[at] > 1]
-    if len(roots) == 0:
+    found = _separate(mesh, links)
+    if found is None:
         return mesh, 0
-    # only the corners at pinched vertices matter from here on
-    members = np.flatnonzero(fans_at[corner] > 1)
-    members = members[links[members] != ABSENT]
-    place = np.searchsorted(roots, fan[members])
-    size = np.bincount(place, minlength=len(roots))
-    order = np.lexsort((roots, -size, corner[roots]))
-    is_first = np.concatenate([[True], corner[roots[order]][1:] != corner[roots[order]][:-1]])
-    moving = np.sort(order[~is_first])
-    number = np.full(len(roots), -1, dtype=np.int64)
-    number[moving] = len(mesh.vertices) + np.arange(len(moving))
-
-    faces = corner.copy()
-    changed = number[place] >= 0
-    faces[members[changed]] = number[place][changed]
-
+    _, _, roots, members, place, size, moving = found
+    corner = mesh.faces.ravel()
     origin = mesh.vertices[corner[roots]]
     following = members - members % 3 + (members + 1) % 3
     preceding = members - members % 3 + (members + 2) % 3
@@ -70,6 +114,5 @@ def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
     length = np.linalg.norm(normal, axis=1)
     inward[flat] = -(normal * (reach / np.where(length > 0, length, 1.0))[:, None])[flat]
     vertices = np.concatenate([mesh.vertices, (origin + _PART * inward)[moving]])
-    kept = np.concatenate([np.arange(len(mesh.vertices)), corner[roots[moving]]]).astype(np.int32)
-    lineage = Lineage(kept, np.arange(len(mesh.faces), dtype=np.int32))
-    return mesh.derive(faces.reshape(-1, 3), lineage, vertices), len(moving)
+    lineage = Lineage(found.kept, np.arange(len(mesh.faces), dtype=np.int32))
+    return mesh.derive(found.faces, lineage, vertices), len(moving)

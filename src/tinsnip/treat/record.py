@@ -1,5 +1,6 @@
 """The record of a reduction: every level between the whole mesh and its last few hundred triangles (Hoppe 1996)."""
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -96,12 +97,15 @@ class Record:
         Where the first then stands.
     dies : ndarray of int32, shape (F,)
         The collapse that takes each triangle away; a number beyond all for those that stay.
+    join : callable, optional
+        What still has to be done to a level; where the mesh was cut, it puts the pieces together again.
     """
 
     def __init__(
-        self, vertices: np.ndarray, faces: np.ndarray, log: np.ndarray, places: np.ndarray, dies: np.ndarray
-    ) -> None:
-        self.vertices, self.faces = vertices, faces
+        self, vertices: np.ndarray, faces: np.ndarray, log: np.ndarray, places: np.ndarray, dies: np.ndarray,
+        join: Callable[[Level], Level] | None = None,
+    ) -> None:  # fmt: skip
+        self.vertices, self.faces, self._join = vertices, faces, join
         self.log, self.places, self.dies = log, places, dies
         gone = np.bincount(dies[dies < len(log)], minlength=len(log)) if len(log) else np.zeros(0, dtype=np.int64)
         self._left = (len(faces) - np.cumsum(gone)).astype(np.int32)
@@ -139,4 +143,5 @@ class Record:
         faces = np.empty((left, 3), dtype=np.int32)
         parent = np.empty(left, dtype=np.int32)
         _living(self.faces, self.dies, count, root, number, faces, parent)
-        return Level(vertices, faces, source, parent)
+        level = Level(vertices, faces, source, parent)
+        return level if self._join is None else self._join(level)

@@ -1,5 +1,6 @@
 """Reduce: fewer triangles, as little deviation as can be."""
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import ClassVar
 
@@ -8,7 +9,7 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
-from tinsnip.mesh.halfedges import fans_of
+from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, stoppable
@@ -17,6 +18,7 @@ from tinsnip.treat.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.curve import Curve, deviation_curve
 from tinsnip.treat.levelsearch import LevelSearch
 from tinsnip.treat.record import Level, Record
+from tinsnip.treat.sheets import cut_into_sheets
 from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
 
 __all__ = ["Reduce"]
@@ -65,37 +67,32 @@ class Reduce(Treatment):
                 held[mesh.faces[begin:end]] = True
         return Holds(self.hold_rims, mesh.colour if self.hold_colour_edges else None, held, self.even)
 
-    @staticmethod
-    def _sound(mesh: Mesh) -> Mesh:
-        """The mesh without unused vertices, fit to be reduced."""
-        mesh = compact(mesh)
-        if mesh.edges.tangled or mesh.edges.flipped or (fans_of(mesh.faces, mesh.twins, len(mesh.vertices)) > 1).any():
-            raise BadInput("tangles or flipped triangles would tear while reducing; mend and orient first")
-        return mesh
+    def _given(self, mesh: Mesh) -> tuple[tuple, Callable[[Level], Level] | None]:
+        """What the collapse is given, and how its result is put together again where the mesh has tangles.
+
+        Round a tangle the surface is cut into sheets, which stay as they are along the cuts.
+        """
+        holds = self._holds(mesh)
+        fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
+        if (mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all():
+            return (mesh.vertices, mesh.faces, mesh.twins, holds), None
+        sheets = cut_into_sheets(mesh)
+        held = sheets.held if holds.vertices is None else sheets.held | holds.vertices[sheets.origin]
+        colours = None if holds.colours is None else holds.colours[sheets.origin]
+        holds = holds._replace(vertices=held, colours=colours)
+        return (sheets.vertices, sheets.faces, sheets.twins, holds), sheets.join
 
     @stoppable
     def record(self, mesh: Mesh, progress: Progress) -> Record:
-        """Run the whole reduction once, so that any level can be had from the record.
-
-        Raises
-        ------
-        BadInput
-            When the mesh has tangles: a collapse would tear there.
-        """
+        """Run the whole reduction once, so that any level can be had from the record."""
         progress.step("Preparing to reduce")
-        sound = self._sound(mesh)
+        given, join = self._given(compact(mesh))
         fewest = min(_FEWEST, self.target(len(mesh.faces)) or _FEWEST)
-        return record_collapses(sound.vertices, sound.faces, sound.twins, self._holds(sound), progress, fewest)
+        return record_collapses(*given, progress, fewest, join)
 
     @stoppable
     def study(self, mesh: Mesh, progress: Progress) -> tuple[Record, Curve]:
-        """The record, and what its levels cost; the spatial tree is built while the collapses run.
-
-        Raises
-        ------
-        BadInput
-            When the mesh has tangles.
-        """
+        """The record, and what its levels cost; the spatial tree is built while the collapses run."""
         with ThreadPoolExecutor(1) as pool:
             tree = pool.submit(lambda: mesh.tree)
             with progress.part(0.0, 0.65):
@@ -127,24 +124,18 @@ class Reduce(Treatment):
         return Outcome(reduced, text, figures)
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
-        """Reduce the mesh.
-
-        Raises
-        ------
-        BadInput
-            When it has tangles: a collapse would tear there.
-        """
+        """Reduce the mesh; tangles stay as they are, with what lies next to them."""
         target = self.target(len(mesh.faces))
         if self.max_deviation_mm is not None and len(mesh.faces):
             return self._within_deviation(mesh, target, context.progress)
         if target is None or target >= len(mesh.faces):
             return Outcome(mesh, "Nothing to reduce", {"triangles": len(mesh.faces)})
         context.progress.step("Preparing to reduce")
-        sound = self._sound(mesh)
-        return self.outcome_of(
-            sound,
-            collapse_to(sound.vertices, sound.faces, sound.twins, target, self._holds(sound), context.progress),
-        )
+        sound = compact(mesh)
+        given, join = self._given(sound)
+        vertices, faces, twins, holds = given
+        level = collapse_to(vertices, faces, twins, target, holds, context.progress)
+        return self.outcome_of(sound, level if join is None else join(level))
 
     def _within_deviation(self, mesh: Mesh, target: int | None, progress: Progress) -> Outcome:
         """The level with the fewest triangles, but `target` at least, that stays within the deviation."""
