@@ -15,7 +15,7 @@ from tinsnip.job import Job, Routine, Step, built_in_routines, fit_to_format, lo
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
-from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Reduce, StraightSnip, Sweep
+from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Reduce, StraightSnip, Sweep
 
 
 def scan_of(mesh: Mesh, name: str = "part.stl") -> Scan:
@@ -54,7 +54,7 @@ class Log(unittest.TestCase):
         with self.assertRaises(BadInput):
             self.job.apply(StraightSnip(offset=1e6))
         with self.assertRaises(BadInput):
-            self.job.apply(Reduce(percent=10))
+            self.job.apply(Patch())  # the tangles leave the holes without a clear edge
         stopped = Context()
         stopped.progress.cancel()
         with self.assertRaises(Cancelled):

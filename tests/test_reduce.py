@@ -167,8 +167,9 @@ class Records(unittest.TestCase):
         empty = Mesh(np.zeros((0, 3)), np.zeros((0, 3), int))
         self.assertIs(Reduce(percent=5, max_deviation_mm=1).apply(empty, Context()).mesh, empty)
         fan = Mesh([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [0, 0, -1]], [[0, 1, 2], [0, 1, 3], [0, 1, 4]])
+        self.assertIs(Reduce(max_deviation_mm=1).apply(fan, Context()).mesh, fan)
         with self.assertRaises(BadInput):
-            Reduce(max_deviation_mm=1).apply(fan, Context())
+            Reduce(max_deviation_mm=1, hold_triangles=((0, 4),)).apply(fan, Context())
 
 
 class CommandLine(unittest.TestCase):

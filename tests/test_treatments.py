@@ -91,10 +91,6 @@ class Reductions(unittest.TestCase):
         self.assertEqual(len(held.loops.halfedges), len(rim))
         self.assertLess(cKDTree(held.vertices).query(rim)[0].max(), 1e-12)
 
-    def test_tangles_are_refused(self) -> None:
-        with self.assertRaises(BadInput):
-            Reduce(percent=50).apply(random_mesh(np.random.default_rng(0), 30, 200), Context())
-
 
 class Fills(unittest.TestCase):
     def test_a_ring_standing_on_the_bed_is_closed_as_a_ring(self) -> None:

@@ -190,7 +190,8 @@ def run(
 ) -> None:
     """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
     chosen = load_routine(routine).with_settings(list(settings))
-    chosen = chosen.with_budget(triangles, max_file * 1e6 if max_file is not None else None, format_name, max_deviation)
+    budget = triangles, max_file * 1e6 if max_file is not None else None, format_name, max_deviation
+    chosen.with_budget(*budget)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     targets = _targets(files, out, format_for(format_name).suffix)
@@ -200,7 +201,7 @@ def run(
         try:
             with _shown(file.name) as progress:
                 scan = read_scan(file, unit, progress)
-                done = chosen.run(scan, progress)
+                done = chosen.with_budget(*budget, scan.mesh.colour is not None).run(scan, progress)
                 examination = release(done.job.pieces[0].mesh, target, format_name, progress, provenance)
         except TinsnipError as error:
             click.echo(f"tinsnip: {error}", err=True)
@@ -209,8 +210,12 @@ def run(
             continue
         facts = examination.counts()
         state = examination.readiness.state
-        if done.missed:
-            facts |= {"ready": False, "reasons": [*facts["reasons"], *done.missed]}
+        missed = done.missed
+        size = target.stat().st_size / 1e6
+        if max_file is not None and size > max_file:
+            missed.append(f"the file takes {size:.4g} MB where {max_file:g} were asked")
+        if missed:
+            facts |= {"ready": False, "reasons": [*facts["reasons"], *missed]}
             facts["state"] = state = "Not ready: " + "; ".join(facts["reasons"])
         steps = [{"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in done.steps]
         results.append({"file": str(file), "out": str(target), "steps": steps, **facts})

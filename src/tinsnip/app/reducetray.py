@@ -284,7 +284,8 @@ class ReduceTray(Panel):
         mesh = self.session.mesh
         share = triangles / max(1, len(mesh.faces)) if mesh is not None else 0.0
         vertices = round(len(mesh.vertices) * share) if mesh is not None else 0
-        return FORMATS[self.format.currentData()].size_of(triangles, vertices)
+        coloured = mesh is not None and mesh.colour is not None
+        return FORMATS[self.format.currentData()].size_of(triangles, vertices, coloured)
 
     def _typed(self, *_: object) -> None:
         """A stop was typed: find the level that keeps it."""
@@ -303,7 +304,9 @@ class ReduceTray(Panel):
             wanted = most if self._search.next is None else self._search.next
         else:
             share = len(study.mesh.vertices) / max(1, most)
-            wanted = FORMATS[self.format.currentData()].triangles_within(1e6 * value, least, most, share)
+            wanted = FORMATS[self.format.currentData()].triangles_within(
+                1e6 * value, least, most, share, study.mesh.colour is not None
+            )
         self._ask(int(np.clip(wanted, least, most)))
         self.plot.set_budget(value if name == "deviation" else None)
         self._show_level()

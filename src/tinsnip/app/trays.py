@@ -437,7 +437,7 @@ class ReleaseTray(Panel):
             return
         name = self.format.currentData()
         self.provenance.setEnabled(FORMATS[name].holds_provenance)
-        self.size.setText(megabytes(FORMATS[name].size_of(len(mesh.faces), len(mesh.vertices))))
+        self.size.setText(megabytes(FORMATS[name].size_for(mesh)))
         if found is None:
             return
         for check in found.readiness.checks:

@@ -402,8 +402,8 @@ class Window(QMainWindow):
         if mesh is not None:
             count = len(mesh.faces)
             self.status["triangles"].setText(f"now {grouped(count)} triangles")
-            size = FORMATS["stl"].size_of(count, 0), FORMATS["ply"].size_of(count, len(mesh.vertices))
-            self.status["size"].setText(f"STL {megabytes(size[0])} · PLY {megabytes(size[1])}")
+            size = FORMATS["stl"].size_for(mesh), FORMATS["3mf"].size_for(mesh)
+            self.status["size"].setText(f"STL {megabytes(size[0])} · 3MF ~{megabytes(size[1])}")
             self._show_measured()
             name = session.job.piece.name
             self.setWindowTitle(f"{name} – Tinsnip")

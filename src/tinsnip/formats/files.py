@@ -35,12 +35,18 @@ class Format(NamedTuple):
     sniff: Callable[[bytes, int], bool]
     read: Callable[[Path, Progress], Mesh]
     write: Callable[..., None]
-    size_of: Callable[[int, int], int]
+    size_of: Callable[..., int]
     single_precision: bool
     own_unit: str | None
     holds_provenance: bool = False
 
-    def triangles_within(self, size: float, least: int, most: int, vertex_share: float = 0.5) -> int:
+    def size_for(self, mesh: Mesh) -> int:
+        """Bytes that a mesh will take, exactly or about."""
+        return self.size_of(len(mesh.faces), len(mesh.vertices), mesh.colour is not None)
+
+    def triangles_within(
+        self, size: float, least: int, most: int, vertex_share: float = 0.5, coloured: bool = True
+    ) -> int:
         """How many triangles a file of a size may hold.
 
         Parameters
@@ -51,13 +57,15 @@ class Format(NamedTuple):
             Triangles that may be answered; `least` also where even that is too large.
         vertex_share : float
             Vertices to a triangle; a half on a closed surface.
+        coloured : bool
+            Whether vertices have colours.
 
         Returns
         -------
         int
         """
         counts = range(least, most + 1)
-        at = bisect_right(counts, size, key=lambda n: self.size_of(n, round(n * vertex_share)))
+        at = bisect_right(counts, size, key=lambda n: self.size_of(n, round(n * vertex_share), coloured))
         return counts[max(0, at - 1)]
 
 
@@ -215,7 +223,7 @@ def write_mesh(
     progress.step(f"Writing {path.name}")
     temporary: Path | None = None
     try:
-        need = chosen.size_of(len(mesh.faces), len(mesh.vertices))
+        need = chosen.size_for(mesh)
         free = shutil.disk_usage(path.parent).free
         if free < need:
             told = f"{free / 1e6:.1f} MB free, about {need / 1e6:.1f} MB needed"
@@ -239,7 +247,7 @@ def write_mesh(
         temporary.replace(path)
         temporary = None
     except OSError as error:
-        need = chosen.size_of(len(mesh.faces), len(mesh.vertices)) / 1e6
+        need = chosen.size_for(mesh) / 1e6
         what = (error.strerror or str(error)).lower()
         raise BadInput(f"{path}: {what}; about {need:.1f} MB and a writable folder are needed") from error
     finally:

@@ -387,6 +387,6 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             file.write(block)
 
 
-def size_of(triangles: int, vertices: int) -> int:
-    """Bytes that a mesh takes, with colours."""
-    return 900 + 12 * triangles + 16 * vertices
+def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes."""
+    return 900 + 12 * triangles + (16 if coloured else 12) * vertices

@@ -377,6 +377,6 @@ def _name_changes(mesh: Mesh) -> list[tuple[int, bytes]]:
     return sorted(changes.items())
 
 
-def size_of(triangles: int, vertices: int) -> int:
-    """Bytes that a mesh takes, about."""
-    return 24 * triangles + 64 * vertices
+def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes, about: text, with the digits of its vertices' numbers."""
+    return (5 + 3 * len(str(vertices))) * triangles + (81 if coloured else 60) * vertices

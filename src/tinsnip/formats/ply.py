@@ -374,6 +374,6 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
             rows.tofile(file)
 
 
-def size_of(triangles: int, vertices: int) -> int:
-    """Bytes that a mesh takes, with colours."""
-    return 340 + 13 * triangles + 15 * vertices
+def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes."""
+    return 340 + 13 * triangles + (15 if coloured else 12) * vertices

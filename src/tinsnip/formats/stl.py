@@ -175,6 +175,6 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             state[1] = begin + len(faces)
 
 
-def size_of(triangles: int, vertices: int) -> int:
-    """Bytes that a mesh takes as binary STL."""
+def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes as binary STL, which holds no colour."""
     return 84 + _RECORD * triangles

@@ -381,6 +381,6 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             file.detach()
 
 
-def size_of(triangles: int, vertices: int) -> int:
-    """Bytes that a mesh takes, about: the text deflates to some 12 bytes a triangle and 24 a vertex."""
-    return 1500 + 12 * triangles + 24 * vertices
+def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes, about: what the text of a noisy scan deflates to."""
+    return 1500 + 12 * triangles + (48 if coloured else 23) * vertices

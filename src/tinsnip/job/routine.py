@@ -97,7 +97,12 @@ class Routine(BaseModel):
         return self.model_copy(update={"steps": tuple(steps)})
 
     def with_budget(
-        self, triangles: int | None, max_bytes: float | None, format_name: str, max_deviation: float | None = None
+        self,
+        triangles: int | None,
+        max_bytes: float | None,
+        format_name: str,
+        max_deviation: float | None = None,
+        coloured: bool = True,
     ) -> "Routine":
         """The routine with its reduction set to a number of triangles or a file size, whichever is less.
 
@@ -108,7 +113,7 @@ class Routine(BaseModel):
             chosen = format_for(format_name)
             if chosen.size_of(4, 4) > max_bytes:
                 raise BadInput(f"a file of {max_bytes / 1e6:g} MB holds no solid; allow more")
-            goals.append(chosen.triangles_within(max_bytes, 4, _MOST_TRIANGLES))
+            goals.append(chosen.triangles_within(max_bytes, 4, _MOST_TRIANGLES, coloured=coloured))
         if max_deviation is not None and not max_deviation > 0:
             raise BadInput(f"a largest deviation of {max_deviation:g} mm allows nothing; give more than 0")
         if not goals and max_deviation is None:
