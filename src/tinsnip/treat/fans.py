@@ -4,8 +4,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from tinsnip.mesh import Lineage, Mesh
+from tinsnip.mesh import MEASURED, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, corner_fans
+from tinsnip.mesh.measures import triangles_at
 
 __all__ = ["cut_fans", "split_fans"]
 
@@ -115,4 +116,7 @@ def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
     inward[flat] = -(normal * (reach / np.where(length > 0, length, 1.0))[:, None])[flat]
     vertices = np.concatenate([mesh.vertices, (origin + _PART * inward)[moving]])
     lineage = Lineage(found.kept, np.arange(len(mesh.faces), dtype=np.int32))
-    return mesh.derive(found.faces, lineage, vertices), len(moving)
+    provenance = mesh.provenance.copy()
+    drawn = triangles_at(found.faces, np.arange(len(vertices)) >= len(mesh.vertices))
+    provenance[drawn & (provenance == MEASURED)] = SHIFTED
+    return mesh.derive(found.faces, lineage, vertices, provenance), len(moving)
