@@ -1,8 +1,6 @@
 """The real window, driven by mouse, wheel and keys only; then the mesh and the screen are looked at."""
 
-import os
 import sys
-import tempfile
 import time
 import unittest
 from pathlib import Path
@@ -10,187 +8,28 @@ from pathlib import Path
 import numpy as np
 
 from tests import specimens
+from tests.hands import SCREEN, WindowTest
 from tinsnip.formats import write_mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.picking import first_hit
 from tinsnip.survey.deviation import compare, signed_distance
 from tinsnip.treat.stand import rotation
 
-SCREEN = bool(os.environ.get("DISPLAY"))
-
 if SCREEN:
     from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
-    from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QImage, QWheelEvent
+    from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import (
         QAbstractButton,
         QAbstractSpinBox,
         QApplication,
         QComboBox,
-        QFileDialog,
         QLabel,
-        QLineEdit,
         QSlider,
     )
 
-    from tinsnip.app.main import make_application
     from tinsnip.app.settings import Settings
-    from tinsnip.app.window import Window
     from tinsnip.demo import demo_file
-
-
-@unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
-class WindowTest(unittest.TestCase):
-    """Helpers: one window a test, and hands that only click, turn the wheel and type."""
-
-    def setUp(self) -> None:
-        self.application = make_application()
-        self.window = Window()
-        self.window.show()
-        self.window.activateWindow()
-        QTest.qWaitForWindowActive(self.window, 5000)
-        self.session = self.window.session
-        self.view = self.window.viewport
-        self.folder = tempfile.TemporaryDirectory()
-        for field, value in Settings().model_dump().items():
-            setattr(self.window.settings, field, value)
-
-    def tearDown(self) -> None:
-        self.window.close()
-        self.wait_idle()
-        self.window.deleteLater()
-        self.application.processEvents()
-        self.folder.cleanup()
-
-    def settle(self, seconds: float = 60.0) -> None:
-        """Let the window work until nothing is going on and the picture is whole."""
-        end = time.monotonic() + seconds
-        calm = 0
-        while calm < 20:
-            self.application.processEvents()
-            time.sleep(0.005)
-            busy = not (self.session.tasks.idle and self.view.is_settled)
-            calm = 0 if busy else calm + 1
-            self.assertLess(time.monotonic(), end, f"still busy: {self.session.tasks.title}")
-
-    def wait_idle(self) -> None:
-        end = time.monotonic() + 30
-        while not self.session.tasks.idle and time.monotonic() < end:
-            self.application.processEvents()
-            time.sleep(0.005)
-
-    def key(self, key: "Qt.Key", modifier: "Qt.KeyboardModifier | None" = None) -> None:
-        focus = QApplication.focusWidget() or self.window
-        QTest.keyClick(focus, key, modifier or Qt.KeyboardModifier.NoModifier)
-        self.settle()
-
-    def click(self, widget: object, x: float | None = None, y: float | None = None) -> None:
-        place = QPoint(int(x), int(y)) if x is not None else widget.rect().center()
-        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=place)
-        self.settle()
-
-    def drag(self, start: tuple[float, float], end: tuple[float, float], button: "Qt.MouseButton") -> None:
-        a, b = QPoint(*map(int, start)), QPoint(*map(int, end))
-        QTest.mousePress(self.view, button, pos=a)
-        for t in np.linspace(0.1, 1.0, 10):
-            middle = QPointF(a) + t * (QPointF(b) - QPointF(a))
-            QTest.mouseMove(self.view, middle.toPoint())
-            self.application.processEvents()
-        QTest.mouseRelease(self.view, button, pos=b)
-        self.settle()
-
-    def wheel(self, x: float, y: float, steps: int) -> None:
-        at = QPointF(x, y)
-        event = QWheelEvent(
-            at,
-            QPointF(self.view.mapToGlobal(at.toPoint())),
-            QPoint(),
-            QPoint(0, 120 * steps),
-            Qt.MouseButton.NoButton,
-            Qt.KeyboardModifier.NoModifier,
-            Qt.ScrollPhase.NoScrollPhase,
-            False,
-        )
-        QApplication.sendEvent(self.view, event)
-        self.settle()
-
-    def type_number(self, field: object, text: str) -> None:
-        """Click into a field, type over what is there, leave with the Tab key's friend Enter in the line edit."""
-        line = field.findChild(QLineEdit)
-        QTest.mouseClick(line, Qt.MouseButton.LeftButton)
-        QTest.keyClick(line, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
-        QTest.keyClicks(line, text)
-        self.view.setFocus()
-        self.settle()
-
-    def answer_dialog(self, path: Path) -> None:
-        """Paste a path into the file dialog that is about to open, and accept it."""
-
-        def answer() -> None:
-            dialog = QApplication.activeModalWidget()
-            if not isinstance(dialog, QFileDialog):
-                QTimer.singleShot(100, answer)
-                return
-            accept(dialog, dialog.findChild(QLineEdit))
-
-        def accept(dialog: QFileDialog, line: QLineEdit, tries: int = 60) -> None:
-            # pasted whole, and again while the folder is still being listed: letter by letter the dialog
-            # selects every folder on the way where it is slower than the hand
-            if tries == 0:
-                dialog.reject()  # rather a failed test than one that waits for good
-                return
-            QTimer.singleShot(500, dialog, lambda: accept(dialog, line, tries - 1))
-            line.setFocus()
-            QApplication.clipboard().setText(str(path))
-            QTest.keyClick(line, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
-            QTest.keyClick(line, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
-            QTest.keyClick(line, Qt.Key.Key_Return)
-
-        QTimer.singleShot(200, answer)
-
-    def open(self, path: Path) -> None:
-        self.answer_dialog(path)
-        self.key(Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
-        self.come_back()
-        self.assertIsNotNone(self.session.mesh, f"nothing opened; the window says: {self.window.notice.text()!r}")
-
-    def come_back(self) -> None:
-        """Without a window manager nobody hands the focus back after a dialog."""
-        self.window.activateWindow()
-        QTest.qWaitForWindowActive(self.window, 5000)
-        self.settle()
-
-    def wait_for(self, condition: object, seconds: float = 30) -> None:
-        end = time.monotonic() + seconds
-        while not condition():
-            self.application.processEvents()
-            time.sleep(0.01)
-            self.assertLess(time.monotonic(), end)
-        self.settle()
-
-    def picture(self) -> np.ndarray:
-        """The view's pixels, shape (height, width, 3)."""
-        image = self.view.grabFramebuffer().convertToFormat(QImage.Format.Format_RGB888)
-        rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
-        return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
-
-    def spot_on_part(self) -> tuple[int, int]:
-        """A pixel with the part all round it."""
-        step = 12
-        hit = np.array(
-            [
-                [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]
-                for y in range(0, self.view.height(), step)
-            ]
-        )
-        core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
-        row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
-        return int(column * step), int(row * step)
-
-    def covered(self) -> float:
-        """Share of the view that is not background."""
-        picture = self.picture()
-        return float((np.abs(picture - [73, 79, 83]).sum(axis=2) > 12).mean())
 
 
 class WholeJob(WindowTest):
