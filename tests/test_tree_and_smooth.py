@@ -108,6 +108,29 @@ class FromRaw(unittest.TestCase):
             point = grown.vertices[7]
             self.assertAlmostEqual(signed_distance(point, ball, np.eye(4), NONE), float(found.signed[7]), places=5)
 
+    def test_a_coarse_mesh_is_measured_between_its_corners(self) -> None:
+        """A ball brought down to a few flat faces: its corners stand out, the middles of its faces lie deep."""
+        ball = specimens.sphere(50.0, 80)
+        coarse = Reduce(triangles=200).apply(ball.mesh, Context()).mesh
+        found = self.measured(coarse, ball.mesh)
+        places = found.places
+        self.assertGreater(len(places.faces), 100_000)
+        self.assertTrue(np.array_equal(places.vertices[: len(coarse.vertices)], coarse.vertices))
+        self.assertAlmostEqual(places.area, coarse.area, delta=1e-9 * coarse.area)
+        self.assertAlmostEqual(places.volume, coarse.volume, delta=1e-9 * coarse.volume)
+        self.assertEqual(places.edges.open, 0)
+        true = ball.distance(places.vertices)
+        self.assertLess(np.abs(found.signed - true).max(), 0.03)
+        corners, between = np.split(found.signed, [len(coarse.vertices)])
+        self.assertGreater(np.median(corners), 0.1)
+        self.assertLess(np.median(between), -0.05)
+        self.assertGreater(found.overall.max, 0.9 * np.abs(found.signed).max())
+        # a dense mesh is its own place, and so is one of which nothing was shifted
+        dense = specimens.torus(80.0, 500).mesh
+        shifted = dense.moved(dense.vertices * 1.001, np.full(len(dense.faces), SHIFTED, dtype=np.uint8))
+        self.assertIs(self.measured(shifted, dense).places, shifted)
+        self.assertIs(self.measured(ball.mesh, ball.mesh).places, ball.mesh)
+
     def test_measured_stays_put_through_the_whole_job(self) -> None:
         ball = specimens.sphere(50.0, 60).mesh
         rng = np.random.default_rng(0)

@@ -463,6 +463,48 @@ class Dense(WindowTest):
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertIs(self.session.mesh, self.raw)
 
+    def test_the_deviation_of_a_coarse_level_shows_between_its_corners(self) -> None:
+        self.key(Qt.Key.Key_7)
+        self.wait_for(lambda: self.session.levels.study is not None)
+        self.type_number(self.tray.fields["triangles"], "500")
+        self.key(Qt.Key.Key_D)
+        for look_at in ("level", "mesh"):
+            if look_at == "level":
+                self.wait_for(lambda: self.tray.copper.isEnabled())
+            else:
+                self.key(Qt.Key.Key_Return)
+                self.assertEqual(len(self.session.job.log), 1)
+            self.wait_for(lambda: self.view.scene.places is not None and self.view.scene.places.is_ready)
+            shown = self.session.levels.shown
+            mesh = self.session.mesh if shown is None else shown.outcome.mesh
+            measured = self.session.from_raw if shown is None else shown.from_raw
+            self.type_number(self.view.deviation_legend.field, f"{1.2 * measured.overall.max:.3f}")
+            self.view.setFocus()
+            picture = self.picture().astype(float)
+            camera = self.view.camera
+            facing = face_vectors(mesh.vertices, mesh.faces) @ camera.frame()[2]
+            facing /= np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
+            middles = mesh.vertices[mesh.faces].mean(axis=1)
+            warm, cold = [], []
+            for f in np.argsort(-np.abs(facing))[:60]:
+                point = middles[f]
+                x, y = (round(float(c)) for c in camera.project(point)[0, :2])
+                seen = self.view.surface_point(x, y) if shown is None else None
+                if seen is not None and np.linalg.norm(seen - point) > 0.5:
+                    continue
+                value = float(self.ring.distance(point[None])[0])
+                if not (0 <= x < picture.shape[1] - 260 and 0 <= y < picture.shape[0]) or abs(value) < 0.05:
+                    continue
+                red, _, blue = picture[y, x]
+                (warm if value > 0 else cold).append(red - blue)
+            self.assertGreater(len(cold), 5)  # the flat middles of a round part lie inside it
+            if shown is None:
+                self.assertLess(np.mean(cold), -15)
+            self.assertGreater(self.view.scene.places.triangles, 100_000)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.assertIsNot(self.view.scene.places_of, mesh)
+
     def test_held_areas_stay_as_they_are(self) -> None:
         self.key(Qt.Key.Key_7)
         self.wait_for(lambda: self.session.levels.study is not None)
@@ -509,7 +551,8 @@ class Dense(WindowTest):
         self.assertEqual(self.view.scene.limit, 0.02)
         picture = self.picture()
         wide = self.view.width() - legend.width() - 20
-        places = self.view.camera.project(mesh.vertices)
+        wherever = self.session.from_raw.places.vertices
+        places = self.view.camera.project(wherever)
         signed = self.session.from_raw.signed
         checked = 0
         for v in np.random.default_rng(0).choice(np.flatnonzero(np.abs(signed) > 0.008), 3000):
@@ -517,8 +560,15 @@ class Dense(WindowTest):
             if not (20 < x < wide and 20 < y < self.view.height() - 20) or checked > 60:
                 continue
             point = self.view.surface_point(x, y)
-            if point is None or np.linalg.norm(point - mesh.vertices[v]) > 3 * self.view.camera.scale:
+            if point is None or np.linalg.norm(point - wherever[v]) > 3 * self.view.camera.scale:
                 continue  # hidden behind the part
+            sides = {
+                signed_distance(p, self.raw, np.eye(4), np.zeros(3, dtype=np.int64)) > 0
+                for p in (self.view.surface_point(x + dx, y + dy) for dx in (-1, 0, 1) for dy in (-1, 0, 1))
+                if p is not None
+            }
+            if len(sides) == 2:
+                continue  # the sign changes within a pixel or two
             red, _, blue = picture[y, x]
             if abs(int(red) - int(blue)) > 40:
                 self.assertEqual(red > blue, signed[v] > 0)

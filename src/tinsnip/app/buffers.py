@@ -9,8 +9,9 @@ from tinsnip.mesh.measures import vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
+from tinsnip.survey.deviation import FromRaw, deviation_from_raw
 
-__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks", "make_speck"]
+__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks", "make_speck", "measure_for_view"]
 
 STRAY, HELD, VOID = 1, 2, 3
 
@@ -99,6 +100,14 @@ def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     proxy = light_proxy(places, mesh.faces)
     progress.check()
     return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
+
+
+def measure_for_view(
+    mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progress
+) -> tuple[FromRaw, ViewBuffers | None]:
+    """The deviation from raw, and buffers of the places it was measured at where these are not the mesh itself."""
+    found = deviation_from_raw(mesh, raw, frame, progress)
+    return found, None if found.places is mesh else make_buffers(found.places, progress)
 
 
 def make_speck() -> ViewBuffers:

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.buffers import ViewBuffers, make_buffers, make_light_buffers
+from tinsnip.app.buffers import ViewBuffers, make_buffers, make_light_buffers, measure_for_view
 from tinsnip.app.preview import Preview
 from tinsnip.app.worker import let_go
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
-from tinsnip.survey.deviation import Deviation, FromRaw, deviation_from_raw, largest_deviation
+from tinsnip.survey.deviation import Deviation, FromRaw, largest_deviation
 from tinsnip.treat import Outcome, Reduce
 from tinsnip.treat.curve import Curve
 from tinsnip.treat.record import Level, Record
@@ -45,6 +45,7 @@ class LevelView:
     outcome: Outcome | None = None
     measured: Deviation | None = None
     from_raw: FromRaw | None = None
+    places: ViewBuffers | None = None
 
 
 class Levels(QObject):
@@ -161,9 +162,8 @@ class Levels(QObject):
             with progress.part(0.0, 0.6):
                 measured = largest_deviation(level.outcome.mesh, level.before, progress)
             with progress.part(0.6, 1.0):
-                return replace(
-                    level, measured=measured, from_raw=deviation_from_raw(level.outcome.mesh, raw, frame, progress)
-                )
+                found, places = measure_for_view(level.outcome.mesh, raw, frame, progress)
+                return replace(level, measured=measured, from_raw=found, places=places)
 
         def done(measured: LevelView) -> None:
             if self.shown is level:

@@ -10,6 +10,7 @@ import numpy as np
 from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.camera import Camera
 from tinsnip.app.surface import Surface
+from tinsnip.mesh import Mesh
 
 __all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
 
@@ -51,6 +52,9 @@ class Scene:
         self.now: Surface | None = None
         self._coming: dict[str, Surface] = {}
         self.level: Surface | None = None
+        self.places: Surface | None = None
+        self.places_of: Mesh | None = None
+        self._places_wanted: ViewBuffers | None = None
         self.raw: Surface | None = None
         self.raw_frame = np.eye(4)
         self._patch: moderngl.VertexArray | None = None
@@ -91,6 +95,19 @@ class Scene:
             self._graves += old.release()
         self._coming[name] = Surface(self.context, buffers)
 
+    def set_places(self, buffers: ViewBuffers, values: np.ndarray, of: Mesh) -> None:
+        """Paint the deviation of a coarse mesh on the same surface with its edges halved."""
+        self._await("places", buffers)
+        self._coming["places"].set_values(values)
+        self._places_wanted = buffers
+        self.places_of = of
+        self.stage_done = 0
+
+    def forget_places(self) -> None:
+        """The mesh whose deviation was painted there is shown no more."""
+        self._drop("places")
+        self.places_of = self._places_wanted = None
+
     def level_buffers(self) -> ViewBuffers | None:
         """What is shown, or about to be, as the level."""
         surface = self._coming.get("level", self.level)
@@ -126,7 +143,7 @@ class Scene:
                 return True
         if self._coming:
             return False
-        for surface in (self.level, self.now, self.raw, *self._others):
+        for surface in (self.level, self.now, self.places, self.raw, *self._others):
             if surface is not None and not surface.is_ready:
                 was_light = surface.is_light_ready
                 surface.load(_LOAD)
@@ -177,7 +194,7 @@ class Scene:
     @property
     def is_loading(self) -> bool:
         """Something is still on its way to the card."""
-        own = (self.now, self.level, self.raw, *self._others)
+        own = (self.now, self.level, self.places, self.raw, *self._others)
         return bool(self._coming) or any(s is not None and not s.is_ready for s in own)
 
     @property
@@ -189,6 +206,7 @@ class Scene:
         """Nothing is open."""
         for name in ("now", "level", "raw"):
             self._drop(name)
+        self.forget_places()
 
     def set_others(self, others: list[ViewBuffers]) -> None:
         """Further pieces, drawn by their light stand-ins."""
@@ -252,6 +270,9 @@ class Scene:
     def _layers(self, size: tuple[int, int] | None) -> list[_Layer]:
         """What is drawn, and within which part of a target of some size."""
         now = self.level if self.level is not None and self.level.is_light_ready else self.now
+        if self.look == DEVIATION and now is not None and now.buffers.mesh is self.places_of:
+            ready = self.places is not None and self.places.buffers is self._places_wanted
+            now = self.places if ready and self.places.is_light_ready else now
         here = _Layer(now, look=self.look) if now is not None else None
         raw = self.raw if self.raw is not None and self.raw.is_light_ready else None
         colour = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN

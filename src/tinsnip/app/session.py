@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks
+from tinsnip.app.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks, measure_for_view
 from tinsnip.app.levels import Levels
 from tinsnip.app.preview import Preview
 from tinsnip.app.tasks import Tasks
@@ -20,7 +20,7 @@ from tinsnip.job import Job, default_budget, release
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, examine
-from tinsnip.survey.deviation import FromRaw, deviation_from_raw, signed_distance
+from tinsnip.survey.deviation import FromRaw, signed_distance
 from tinsnip.treat import Context, Outcome, Treatment
 
 __all__ = ["STATIONS", "Session"]
@@ -66,10 +66,11 @@ class Session(QObject):
         self.preview: Preview | None = None
         self.last_release: tuple[Path, Mesh, Examination] | None = None
         self.from_raw: FromRaw | None = None
+        self.places: ViewBuffers | None = None
         self.marks: ViewMarks | None = None
         self._buffers: dict[int, ViewBuffers] = {}
         self._examinations: dict[int, tuple[Examination, ViewMarks]] = {}
-        self._from_raws: dict[int, FromRaw] = {}
+        self._from_raws: dict[int, tuple[FromRaw, ViewBuffers | None]] = {}
 
     @property
     def mesh(self) -> Mesh | None:
@@ -293,7 +294,7 @@ class Session(QObject):
         self.levels.forget()
         self.levels.let_go_of_areas()
         self._examination, self.marks = self._examinations.get(id(mesh), (None, None))
-        self.from_raw = self._from_raws.get(id(mesh))
+        self.from_raw, self.places = self._from_raws.get(id(mesh), (None, None))
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()
@@ -363,12 +364,13 @@ class Session(QObject):
             return
         frame, raw = self.job.frame(self.job.active), piece.raw
 
-        def take(measured: FromRaw) -> None:
-            if measured.mesh is self.mesh:
-                self._from_raws[id(mesh)] = self.from_raw = measured
+        def take(measured: tuple[FromRaw, ViewBuffers | None]) -> None:
+            if measured[0].mesh is self.mesh:
+                self._from_raws[id(mesh)] = measured
+                self.from_raw, self.places = measured
                 self.from_raw_changed.emit()
 
-        self.tasks.behind("from raw", lambda p: deviation_from_raw(mesh, raw, frame, p), take)
+        self.tasks.behind("from raw", lambda p: measure_for_view(mesh, raw, frame, p), take)
 
     def ask_raw(self) -> None:
         """Make the raw scan of the active piece ready to be drawn."""

@@ -261,6 +261,8 @@ class Viewport(QOpenGLWidget):
     def _changed(self) -> None:
         """The mesh is another one."""
         self.clear_pins()
+        if self.scene is not None:
+            self.scene.forget_places()
         if self.shows != "now" and self.session.mesh is not None:
             self.session.ask_raw()
         self._give_values()
@@ -278,6 +280,14 @@ class Viewport(QOpenGLWidget):
             self.provenance_legend.show_measured(measured)
             self.place_legends()
         if scene is None or measured is None or self.look != DEVIATION:
+            return
+        level = self.session.levels.shown
+        places = self.session.places if level is None else level.places
+        if places is not None:
+            if scene.places_of is not measured.mesh:
+                self.makeCurrent()
+                scene.set_places(places, measured.signed, measured.mesh)
+                self.redraw()
             return
         for surface in (scene.now, scene.level):
             if surface is not None and surface.buffers.mesh is measured.mesh and not surface.has_values:

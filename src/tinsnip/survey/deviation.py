@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.mesh.measures import areas_by_kind, spread_by_area
+from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.mesh.subsets import compact
 from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress, stoppable
@@ -24,6 +25,9 @@ __all__ = [
     "spread_points",
     "telling_points",
 ]
+
+_FINE_ENOUGH = 400_000
+"""Triangles up to which a coarse mesh's edges are halved, so that its deviation shows between its corners."""
 
 
 class Deviation(NamedTuple):
@@ -163,9 +167,13 @@ class FromRaw:
     ----------
     mesh : Mesh
         The present mesh.
-    signed : ndarray of float32, shape (V,)
-        Distance of each vertex from the raw surface, mm: positive outside it. Exactly 0 where nothing but measured
-        triangles meet, not a number where nothing but made ones do: those have nothing to be measured against.
+    places : Mesh
+        The mesh itself, or where it is coarse the same surface with its edges halved: the middle of a large
+        triangle may lie elsewhere than its corners tell. The mesh's own vertices come first.
+    signed : ndarray of float32, shape (P,)
+        Distance of each vertex of `places` from the raw surface, mm: positive outside it. Exactly 0 where nothing
+        but measured triangles meet, not a number where nothing but made ones do: those have nothing to be measured
+        against.
     overall : Deviation
         Over all vertices, edge midpoints and centroids of the shifted triangles; zeros where there are none.
     shares : ndarray, shape (3,)
@@ -173,6 +181,7 @@ class FromRaw:
     """
 
     mesh: Mesh
+    places: Mesh
     signed: np.ndarray
     overall: Deviation
     shares: np.ndarray
@@ -230,13 +239,16 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
     state = progress.step("Measuring the deviation from raw", max(1, len(mesh.faces)))
     areas = areas_by_provenance(mesh)
     shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
-    signed = np.zeros(len(mesh.vertices), dtype=np.float32)
-    shifted, only_made = np.zeros((2, len(mesh.vertices)), dtype=np.bool_)
-    _provenance_at_vertices(mesh.faces, mesh.provenance, shifted, only_made)
-    signed[only_made] = np.nan
     chosen = np.flatnonzero(mesh.provenance == SHIFTED).astype(np.int32)
-    if len(chosen) == 0 or len(raw.faces) == 0:
-        return FromRaw(mesh, signed, _summed_up(np.zeros(0)), shares)
+    nothing = len(chosen) == 0 or len(raw.faces) == 0
+    places = mesh if nothing else halve_edges(mesh, max(0, int(np.log(_FINE_ENOUGH / len(mesh.faces)) / np.log(4))))
+    progress.check()
+    signed = np.zeros(len(places.vertices), dtype=np.float32)
+    shifted, only_made = np.zeros((2, len(places.vertices)), dtype=np.bool_)
+    _provenance_at_vertices(places.faces, places.provenance, shifted, only_made)
+    signed[only_made] = np.nan
+    if nothing:
+        return FromRaw(mesh, places, signed, _summed_up(np.zeros(0)), shares)
     back = np.linalg.inv(frame)
     scale = float(np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
 
@@ -247,7 +259,7 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
     distances = []
     for begin in range(0, len(which), 3 * chunk):
         some = which[begin : begin + 3 * chunk]
-        points = in_raw(mesh.vertices[some])
+        points = in_raw(places.vertices[some])
         feet = np.empty_like(points)
         distance, triangle = closest_points(raw.tree, points, state, feet)
         progress.check()
@@ -258,7 +270,7 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
         distances.append(closest_points(raw.tree, points, state)[0] * scale)
         state[1] = begin
         progress.check()
-    return FromRaw(mesh, signed, _summed_up(np.concatenate(distances)), shares)
+    return FromRaw(mesh, places, signed, _summed_up(np.concatenate(distances)), shares)
 
 
 def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.ndarray) -> float:
