@@ -4,11 +4,13 @@ import contextlib
 import json
 import os
 import sys
+import traceback
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import click
+import platformdirs
 from rich.console import Console
 from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
@@ -203,9 +205,10 @@ def run(
                 scan = read_scan(file, unit, progress)
                 done = chosen.with_budget(*budget, scan.mesh.colour is not None).run(scan, progress)
                 examination = release(done.job.pieces[0].mesh, target, format_name, progress, provenance)
-        except TinsnipError as error:
-            click.echo(f"tinsnip: {error}", err=True)
-            results.append({"file": str(file), "error": str(error)})
+        except Exception as error:  # one scan that goes wrong does not stop the others
+            text = _told(error)
+            click.echo(f"tinsnip: {text}", err=True)
+            results.append({"file": str(file), "error": text})
             failed = True
             continue
         facts = examination.counts()
@@ -331,8 +334,6 @@ def bench(triangles: int, only: str | None, with_growth: bool, quality: bool, wi
 
 def _bench_window(triangles: int, as_json: bool) -> None:
     """Time the window itself, and leave without taking Qt apart."""
-    import os
-
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         raise BadInput("bench --window: there is no display; start one, or run it under Xvfb")
     ensure_compiled()
@@ -357,11 +358,24 @@ def main() -> None:
     except (click.Abort, KeyboardInterrupt):
         click.echo("tinsnip: stopped; nothing was changed", err=True)
         sys.exit(130)
-    except TinsnipError as error:
-        click.echo(f"tinsnip: {error}", err=True)
-        sys.exit(2)
-    except MemoryError:
-        click.echo("tinsnip: not enough memory for this scan; close other programs or split it", err=True)
-        sys.exit(2)
-    except BrokenPipeError:
+    except BrokenPipeError:  # whoever read the output has seen enough
         sys.exit(0)
+    except Exception as error:
+        click.echo(f"tinsnip: {_told(error)}", err=True)
+        sys.exit(2)
+
+
+def _told(error: Exception) -> str:
+    """One line about what went wrong; where that was not foreseen, it is written down too."""
+    if isinstance(error, TinsnipError):
+        return str(error)
+    if isinstance(error, MemoryError):
+        return "not enough memory; close other programs, or take a smaller scan"
+    text = f"something went wrong that should not ({' '.join(f'{type(error).__name__}: {error}'.split())})"
+    try:
+        log = Path(platformdirs.user_log_dir("tinsnip", ensure_exists=True)) / "errors.log"
+        with log.open("a", encoding="utf-8") as file:
+            traceback.print_exception(error, file=file)
+    except OSError:
+        return f"{text}; what was written before stands"
+    return f"{text}; what was written before stands. Please send {log} to the developers"
