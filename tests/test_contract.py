@@ -126,8 +126,8 @@ class Checks(Folder):
             facts = json.loads(out)
             self.assertEqual((code, facts["unit"]), (0, unit))
             self.assertTrue(np.allclose(facts["size_mm"], factor * np.array(base["size_mm"])))
-            self.assertAlmostEqual(facts["area_mm2"] / base["area_mm2"], factor**2, places=9)
-            self.assertAlmostEqual(facts["volume_mm3"] / base["volume_mm3"], factor**3, places=9)
+            self.assertAlmostEqual(facts["area_mm2"] / base["area_mm2"] / factor**2, 1.0, places=9)
+            self.assertAlmostEqual(facts["volume_mm3"] / base["volume_mm3"] / factor**3, 1.0, places=9)
             for key in ("triangles", "vertices", "shells", "holes", "degenerate"):
                 self.assertEqual(facts[key], base[key])
 

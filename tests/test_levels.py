@@ -199,6 +199,22 @@ class RoundTangles(unittest.TestCase):
                 self.assertEqual(colour_at[v.tobytes()], c.tobytes())
             self.assertTrue((direct.provenance <= SHIFTED).all())
 
+    def test_a_record_that_goes_on_from_a_level_has_the_same_coarser_ones(self) -> None:
+        rng = np.random.default_rng(6)
+        ring = specimens.torus(60.0, 120).mesh
+        noisy = ring.moved(ring.vertices + rng.normal(0, 0.02, ring.vertices.shape))
+        for mesh in (noisy, tangled(specimens.bored_box(0.3, 60).mesh, rng)):
+            record = Reduce().record(mesh, Progress())
+            rest = record
+            for count in np.geomspace(record.most, record.fewest, 9).astype(int):
+                level, rest = rest.onwards(int(count))
+                self.assertEqual(rest.fewest, record.fewest)
+                expected = record.level(int(count))
+                for name in ("vertices", "faces", "source", "parent"):
+                    self.assertTrue(np.array_equal(getattr(level, name), getattr(expected, name)), name)
+            again = rest.level(record.fewest)
+            self.assertTrue(np.array_equal(again.faces, record.level(record.fewest).faces))
+
     def test_sheets_are_clean_and_fit_together_again(self) -> None:
         rng = np.random.default_rng(9)
         meshes = [tangled(specimens.sphere(20.0, 20).mesh, rng), *(random_mesh(rng, 40, n) for n in (30, 90, 400))]

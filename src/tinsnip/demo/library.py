@@ -1,6 +1,7 @@
 """The demo scans: a waterworks museum restores its engine house of 1911."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -68,6 +69,9 @@ def _ring_of_stations(
     return tuple((float(radius * np.cos(a)), float(radius * np.sin(a)), height) for a in angles)
 
 
+_BEYOND = 10.0
+"""How far a part may reach below what a scanner sees of it, mm."""
+
 DEMO_SCANS: dict[str, Scene] = {
     "pump-cover": Scene(
         kind=PUMP_COVER,
@@ -125,7 +129,9 @@ def demo_scan(
 
 def demo_truth(name: str, h: float) -> Mesh:
     """The demo part's true closed surface without bed, for tests; meshed with cubes of width h, mm."""
-    return true_surface(DEMO_SCANS[name], h, bed=0.0)
+    scene = DEMO_SCANS[name]
+    low, high = np.array(scene.box) + [[-_BEYOND], [_BEYOND]]
+    return true_surface(replace(scene, box=(tuple(low), tuple(high))), h, bed=0.0)
 
 
 def demo_file(

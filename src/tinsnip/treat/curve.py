@@ -1,5 +1,7 @@
 """Deviation against triangles kept: what a reduction costs at any of its levels."""
 
+import os
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -8,8 +10,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.mesh.tree import build_tree, closest_points
 from tinsnip.progress import Progress, stoppable
-from tinsnip.threads import in_chunks
-from tinsnip.treat.record import Record
+from tinsnip.treat.record import Level, Record
 
 __all__ = ["Curve", "CurvePoint", "deviation_curve"]
 
@@ -66,21 +67,25 @@ def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int 
     )[::-1]
     before = spread_by_area(mesh.vertices, mesh.faces, samples, seed=1)
     tree = mesh.tree
-    found: list[CurvePoint | None] = [None] * len(counts)
 
-    def measure(i: int, _: int) -> None:
+    def measure(level: Level) -> CurvePoint | None:
         if progress.cancelled:
-            return
-        level = record.level(int(counts[i]))
+            return None
         after = spread_by_area(level.vertices, level.faces, samples, seed=2)
         there, _ = closest_points(tree, after, state)
         back, _ = closest_points(build_tree(level.vertices, level.faces), before, state)
         both = np.concatenate([there, back])
-        if len(both) and len(level.faces) < record.most:
-            found[i] = CurvePoint(len(level.faces), float(both.max()), float(np.quantile(both, 0.99)))
         state[1] += 1
+        if len(both) == 0 or len(level.faces) >= record.most:
+            return None
+        return CurvePoint(len(level.faces), float(both.max()), float(np.quantile(both, 0.99)))
 
-    in_chunks(measure, len(counts), 1)  # levels side by side: much of each runs on one core only
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # levels side by side: much of each runs on one core only
+        waiting, rest = [], record
+        for count in counts:
+            level, rest = rest.onwards(int(count))
+            waiting.append(pool.submit(measure, level))
+            progress.check()
     progress.check()
-    known = {p.triangles: p for p in found if p is not None}
+    known = {p.triangles: p for p in (w.result() for w in waiting) if p is not None}
     return Curve((CurvePoint(record.most, 0.0, 0.0), *(known[n] for n in sorted(known, reverse=True))))

@@ -65,6 +65,23 @@ def _living(faces, dies, count, root, number, out, parent):
             t += 1
 
 
+@kernel
+def _renamed(log, count, number, out):
+    """Collapses from `count` on, by the new numbers of their vertices."""
+    for i in range(count, log.shape[0]):
+        b = log[i, 1]
+        out[i - count, 0] = number[log[i, 0]]
+        out[i - count, 1] = ~number[~b] if b < 0 else number[b]
+
+
+@kernel
+def _later(dies, count, parent, out):
+    """Which of the collapses from `count` on takes each triangle that is left; those that stay keep their number."""
+    for f in range(parent.shape[0]):
+        d = dies[parent[f]]
+        out[f] = d - count if d < 2147483647 else d
+
+
 class Level(NamedTuple):
     """One level of a record.
 
@@ -106,6 +123,7 @@ class Record:
         join: Callable[[Level], Level] | None = None,
     ) -> None:  # fmt: skip
         self.vertices, self.faces, self._join = vertices, faces, join
+        self._before: Level | None = None  # what was reduced before this record begins
         self.log, self.places, self.dies = log, places, dies
         gone = np.bincount(dies[dies < len(log)], minlength=len(log)) if len(log) else np.zeros(0, dtype=np.int64)
         self._left = (len(faces) - np.cumsum(gone)).astype(np.int32)
@@ -131,6 +149,30 @@ class Record:
         -------
         Level
         """
+        return self._told(self._rebuilt(triangles)[0])
+
+    def _told(self, level: Level) -> Level:
+        """A level in terms of the mesh that was reduced, and in one piece."""
+        level = self._since_the_first(level)
+        return level if self._join is None else self._join(level)
+
+    def _since_the_first(self, level: Level) -> Level:
+        if self._before is None:
+            return level
+        return level._replace(source=self._before.source[level.source], parent=self._before.parent[level.parent])
+
+    def onwards(self, triangles: int) -> tuple[Level, "Record"]:
+        """A level, and the record that goes on from there: coarser levels are the same, and rebuilt for less."""
+        level, count, number = self._rebuilt(triangles)
+        log, dies = np.empty((len(self.log) - count, 2), dtype=np.int32), np.empty(len(level.faces), dtype=np.int32)
+        _renamed(self.log, count, number, log)
+        _later(self.dies, count, level.parent, dies)
+        rest = Record(level.vertices, level.faces, log, self.places[count:], dies, self._join)
+        rest._before = self._since_the_first(level)
+        return self._told(level), rest
+
+    def _rebuilt(self, triangles: int) -> tuple[Level, int, np.ndarray]:
+        """A level before it is joined, the collapses that lead to it, and the new number of each vertex left."""
         # _left falls: the first entry that is small enough
         count = len(self._left) - int(np.searchsorted(self._left[::-1], triangles, side="right"))
         count = 0 if triangles >= self.most else min(count + 1, len(self._left))
@@ -143,5 +185,4 @@ class Record:
         faces = np.empty((left, 3), dtype=np.int32)
         parent = np.empty(left, dtype=np.int32)
         _living(self.faces, self.dies, count, root, number, faces, parent)
-        level = Level(vertices, faces, source, parent)
-        return level if self._join is None else self._join(level)
+        return Level(vertices, faces, source, parent), count, number
