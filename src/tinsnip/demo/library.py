@@ -130,7 +130,7 @@ def demo_scan(
 def demo_truth(name: str, h: float) -> Mesh:
     """The demo part's true closed surface without bed, for tests; meshed with cubes of width h, mm."""
     scene = DEMO_SCANS[name]
-    low, high = np.array(scene.box) + [[-_BEYOND], [_BEYOND]]
+    low, high = np.array(scene.box) + np.array([[-_BEYOND], [_BEYOND]])
     return true_surface(replace(scene, box=(tuple(low), tuple(high))), h, bed=0.0)
 
 
