@@ -17,6 +17,8 @@ __all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
 _SLICE_SECONDS = 0.025
 _LOAD = 12_000_000
 """Bytes brought over in one go: some 5 ms."""
+_COARSE = 400_000
+"""Triangles up to which the creases of a mesh are lit as they are."""
 _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
 LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
 """Ways to paint the surface."""
@@ -45,7 +47,7 @@ class Scene:
 
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
-        self._programs: dict[tuple[int, bool], moderngl.Program] = {}
+        self._programs: dict[tuple[int, bool, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(_source("line.vert.glsl"), _source("line.frag.glsl"))
         self.origin = np.zeros(3)
@@ -73,7 +75,8 @@ class Scene:
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
         self._others: list[Surface] = []
         self._graves: list[moderngl.Buffer] = []
-        self._ready_made = [(look, False) for look in (*LOOKS, _PREVIEW, _VOIDS)] + [(TIN, True)]
+        self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, _PREVIEW, _VOIDS))]
+        self._ready_made += [(look, False, True) for look in LOOKS[1:]] + [(TIN, True, False), (TIN, True, True)]
 
     # ---- what there is
 
@@ -237,7 +240,7 @@ class Scene:
         )
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
         layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
-        program = self._program(_PREVIEW, False)
+        program = self._program(_PREVIEW, False, False)
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
@@ -305,25 +308,26 @@ class Scene:
         self._matrices = clip, view, origin
         self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
         if layer is None:
-            return self._ready(_PREVIEW, False)
+            return self._ready(_PREVIEW)
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
         if look == DEVIATION and not layer.surface.has_values:
             look = TIN
-        return self._ready(look, self.waste is not None and layer.is_now)
+        return self._ready(look, self.waste is not None and layer.is_now, layer.surface.triangles <= _COARSE)
 
-    def _program(self, look: int, plane: bool) -> moderngl.Program:
+    def _program(self, look: int, plane: bool, facets: bool) -> moderngl.Program:
         """The program for a look; made when it is first wanted."""
-        if (look, plane) not in self._programs:
-            constants = {"LOOK": look, "PLANE": int(plane)}
+        key = look, plane, facets
+        if key not in self._programs:
+            constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets)}
             vertex, fragment = (_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
-            self._programs[look, plane] = self.context.program(vertex, fragment)
-        return self._programs[look, plane]
+            self._programs[key] = self.context.program(vertex, fragment)
+        return self._programs[key]
 
-    def _ready(self, look: int, plane: bool) -> moderngl.Program:
+    def _ready(self, look: int, plane: bool = False, facets: bool = False) -> moderngl.Program:
         """The program for a look, with everything set that it needs."""
-        program = self._program(look, plane)
+        program = self._program(look, plane, facets)
         clip, view, origin = self._matrices
         program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
         if "to_view" in program:
@@ -422,7 +426,7 @@ class Scene:
             self._patch.render(moderngl.TRIANGLES)
         if self.now is not None and self.now.is_light_ready:
             self.context.enable_only(moderngl.NOTHING)
-            self.now.draw_voids(self._ready(_VOIDS, False))
+            self.now.draw_voids(self._ready(_VOIDS))
             self.context.enable_only(moderngl.DEPTH_TEST)
         if self._lines:
             self.line["size"].value = (float(target.size[0]), float(target.size[1]))

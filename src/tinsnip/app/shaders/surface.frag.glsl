@@ -2,8 +2,9 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part. PLANE: 1 where a snip's waste is hatched. Each is a program of its own: a software renderer
-// works every branch out for every pixel.
+// through the part. PLANE: 1 where a snip's waste is hatched. FACETS: 1 for a coarse mesh, whose creases are lit as
+// they are and not as if they were round. Each is a program of its own: a software renderer works every branch out
+// for every pixel.
 uniform float limit;       // the deviation at which the colours end, mm
 uniform usampler2D kinds;  // provenance of each triangle, row by row
 uniform bool has_kinds;
@@ -19,6 +20,9 @@ in float unknown;
 #endif
 #if PLANE
 in vec3 at;
+#endif
+#if FACETS
+in vec3 seen;
 #endif
 flat in int kind;
 out vec4 shade;
@@ -111,6 +115,11 @@ void main() {
     const float ambient = 0.55;
 #endif
     vec3 n = normalize(facing);
+#if FACETS
+    vec3 own = normalize(cross(dFdx(seen), dFdy(seen)));
+    own = own.z < 0.0 ? -own : own;
+    n = normalize(mix(own, n, smoothstep(0.88, 0.98, dot(own, n))));
+#endif
     float key = max(dot(n, KEY), 0.0);
     float fill = max(dot(n, FILL), 0.0);
     float g = max(dot(n, GLEAM), 0.0);

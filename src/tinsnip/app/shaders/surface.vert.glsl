@@ -22,6 +22,9 @@ out float unknown;
 #if PLANE
 out vec3 at;
 #endif
+#if FACETS
+out vec3 seen;
+#endif
 flat out int kind;
 
 void main() {
@@ -30,6 +33,9 @@ void main() {
     at = place;
 #endif
     facing = to_view * normal.xyz;
+#if FACETS
+    seen = to_view * place;
+#endif
     kind = int(role);
 #if LOOK == 1
     paint = colour.rgb;
