@@ -18,7 +18,8 @@ def halve_edges(mesh: Mesh, rounds: int) -> Mesh:
     Returns
     -------
     Mesh
-        Its first vertices are those of `mesh`, in their order; attributes are left behind.
+        Its first vertices are those of `mesh`, in their order; attributes are left behind. Tangled edges come
+        apart at their middles.
     """
     for _ in range(rounds):
         faces = mesh.faces

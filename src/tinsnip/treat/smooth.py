@@ -66,6 +66,22 @@ def _step(places, starts, neighbours, still, share, out, begin, end):
         out[v, 0], out[v, 1], out[v, 2] = x, y, z
 
 
+@kernel
+def _settle(vertices, start, now, out, moved):
+    """Move vertices by what was reckoned for them, those that stay to the bit; returns the farthest move, squared."""
+    farthest = 0.0
+    for v in range(vertices.shape[0]):
+        far = 0.0
+        for k in range(3):
+            step = np.float64(now[v, k] - start[v, k])
+            out[v, k] = vertices[v, k] + step
+            far += (out[v, k] - vertices[v, k]) ** 2
+            if step != 0.0:
+                moved[v] = True
+        farthest = max(farthest, far)
+    return farthest
+
+
 class Smooth(Treatment):
     """Take noise off without shrinking the part (Taubin 1995): each step inward is followed by one outward.
 
@@ -107,13 +123,12 @@ class Smooth(Treatment):
             state[1] = i + 1
             now, other = other, now
         context.progress.check()
-        moved = (now != start).any(axis=1)
+        settled, moved = np.empty_like(mesh.vertices), np.zeros(count, dtype=np.bool_)
+        largest = float(np.sqrt(_settle(mesh.vertices, start, now, settled, moved)))
         if not moved.any():
             return Outcome(mesh, "Nothing to smooth: every vertex is on an open edge", {"largest_mm": 0.0})
-        now = mesh.vertices + (now - start)  # what did not move stays to the bit
-        largest = float(np.sqrt(((now - mesh.vertices) ** 2).sum(axis=1).max()))
         touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
-        smoothed = mesh.moved(now, provenance)
+        smoothed = mesh.moved(settled, provenance)
         text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {largest:.3g} mm at most"
         return Outcome(smoothed, text, {"largest_mm": largest, "iterations": self.iterations})
