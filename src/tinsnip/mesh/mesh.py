@@ -12,6 +12,7 @@ from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
 from tinsnip.mesh.measures import bounds
 from tinsnip.mesh.shells import Shells, find_shells
 from tinsnip.mesh.tree import Tree, build_tree
+from tinsnip.progress import check_here
 
 __all__ = ["MADE", "MEASURED", "SHIFTED", "Mesh"]
 
@@ -95,15 +96,21 @@ class Mesh:
         Returns
         -------
         Mesh
+
+        Raises
+        ------
+        Cancelled
         """
         if vertices is None:
             vertices = self.vertices[lineage.vertices]
             if lineage.blends is not None:
                 vertices = np.concatenate([vertices, lineage.blends @ self.vertices])
+        check_here()
         if provenance is None:
             provenance = np.full(len(faces), MADE, dtype=np.uint8)
             old = lineage.triangles >= 0
             provenance[old] = self.provenance[lineage.triangles[old]]
+        check_here()
         return Mesh(vertices, faces, provenance, carry(self.attributes, lineage))
 
     def moved(self, vertices: np.ndarray, provenance: np.ndarray | None = None) -> "Mesh":

@@ -26,5 +26,7 @@ class Weld(Treatment):
             return Outcome(mesh, "Nothing to weld", {"joined": 0})
         context.progress.check()
         triangles = np.arange(len(mesh.faces), dtype=np.int32)
-        welded = mesh.derive(index[mesh.faces], Lineage(first, triangles))
+        faces = index[mesh.faces]
+        context.progress.check()
+        welded = mesh.derive(faces, Lineage(first, triangles))
         return Outcome(welded, f"Welded {counted(joined, 'vertex', 'vertices')}", {"joined": joined})
