@@ -448,13 +448,18 @@ class Dense(WindowTest):
         self.assertIsNone(self.session.levels.shown)
         self.assertIsNone(self.view.scene.level)
         # the other stops say the same in their own words
-        for name, text in (("percent", "5"), ("file size", "0.5"), ("triangles", "4000")):
+        stops = (("percent", "5"), ("deviation", "0.2"), ("file size", "0.5"), ("triangles", "4000"))
+        for name, text in stops:
             self.tray.stop.setFocus()
             while self.tray.stop.currentText() != name:
                 QTest.keyClick(self.tray.stop, Qt.Key.Key_Down if name != "triangles" else Qt.Key.Key_Up)
             self.type_number(self.tray.fields[name], text)
             self.wait_for(lambda: self.tray.copper.isEnabled())
             count = self.session.levels.shown.triangles
+            if name == "deviation":
+                self.assertLessEqual(self.session.levels.shown.measured.max, 0.2)
+                self.assertGreater(self.session.levels.shown.measured.max, 0.08)
+                continue
             expected = {"percent": 0.05 * len(self.raw.faces), "file size": 500_000 / 50, "triangles": 4000}[name]
             self.assertAlmostEqual(count, expected, delta=0.01 * expected)
         self.key(Qt.Key.Key_Return)

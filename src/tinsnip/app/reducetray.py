@@ -295,6 +295,7 @@ class ReduceTray(Panel):
         name = self.stop.currentText()
         value = self.fields[name].value()
         least, most = study.record.fewest, study.record.most
+        self._search = None
         if name == "triangles":
             wanted = round(value)
         elif name == "percent":

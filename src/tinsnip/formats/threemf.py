@@ -383,4 +383,4 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
     """Bytes that a mesh takes, about: what the text of a noisy scan deflates to."""
-    return 1500 + 12 * triangles + (48 if coloured else 23) * vertices
+    return 1500 + 12 * triangles + (41 if coloured else 23) * vertices
