@@ -160,7 +160,7 @@ class ReduceTray(Panel):
     def _begin(self) -> None:
         """Work out all levels once it is known that the mesh is sound."""
         found, mesh = self.session.examination, self.session.mesh
-        if not self.isVisible() or found is None or mesh is None or found.mesh is not mesh:
+        if not self.isVisible() or found is None or mesh is None:
             return
         self.colours.setEnabled(mesh.colour is not None)
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
