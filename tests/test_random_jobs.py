@@ -53,7 +53,7 @@ def some_treatment(mesh: Mesh, rng: np.random.Generator) -> Treatment:
         lambda: Weld(),
         lambda: Mend(),
         lambda: Orient(),
-        lambda: Sweep(chunks=bool(rng.integers(2)), voids=bool(rng.integers(2))),
+        lambda: Sweep(chunks=str(rng.choice(["ask", "keep", "sweep"])), voids=bool(rng.integers(2))),
         lambda: StraightSnip(normal=tuple(normal), offset=offset, close=bool(rng.integers(2))),
         lambda: Patch(flow=float(rng.uniform(0, 1)), under_mm=float(rng.uniform(0.05, 1)) * span),
         lambda: Plinth(depth_mm=float(rng.uniform(0.01, 0.1)) * span),

@@ -11,7 +11,6 @@ from scipy.spatial import cKDTree
 from tests import specimens
 from tests.test_levels import tangled
 from tinsnip.app.legend import round_range
-from tinsnip.app.texts import grouped, megabytes, millimetres
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, ply, read_scan
 from tinsnip.job import Job, release
@@ -20,6 +19,7 @@ from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.deviation import areas_by_provenance
 from tinsnip.treat import Context, Patch, Place, Reduce, Scale, StraightSnip, Turn
+from tinsnip.words import grouped, megabytes, millimetres
 
 
 class Files(unittest.TestCase):

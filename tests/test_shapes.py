@@ -3,8 +3,10 @@
 import unittest
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from tests import specimens
+from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.subsets import keep_triangles
@@ -56,6 +58,29 @@ def moebius(size: float, n: int = 120, rows: int = 8) -> Mesh:
     return Mesh(np.array(points), faces)
 
 
+def klein(size: float, n: int = 60, m: int = 24) -> Mesh:
+    """The figure-of-eight immersion of a Klein bottle."""
+    u, v = np.meshgrid(2 * np.pi * np.arange(n) / n, 2 * np.pi * np.arange(m) / m, indexing="ij")
+    r = 2 + np.cos(u / 2) * np.sin(v) - np.sin(u / 2) * np.sin(2 * v)
+    z = np.sin(u / 2) * np.sin(v) + np.cos(u / 2) * np.sin(2 * v)
+    points = size / 3 * np.stack([r * np.cos(u), r * np.sin(u), z], -1).reshape(-1, 3)
+    faces = specimens.grid_faces(n + 1, m, False, True).astype(np.int64)
+    last = faces >= n * m  # after one turn the tube is passed the other way round
+    faces[last] = (-(faces[last] - n * m)) % m
+    return Mesh(points, faces)
+
+
+def projective_plane(size: float) -> Mesh:
+    """A sphere of which each point and the one across are the same, placed so that most of it is apart."""
+    ball = specimens.sphere(2.0, 12).mesh
+    points = ball.vertices / np.linalg.norm(ball.vertices, axis=1)[:, None]
+    number = np.minimum(np.arange(len(points)), cKDTree(points).query(-points)[1])
+    faces = number[ball.faces]
+    _, once = np.unique(np.sort(faces, axis=1), axis=0, return_index=True)
+    x, y, z = points.T
+    return Mesh(size * np.column_stack([y * z, 2 * x * y, x**2 - y**2]), faces[once])
+
+
 def without(mesh: Mesh, centre: np.ndarray, radius: float) -> Mesh:
     """A mesh with the triangles round a point taken out."""
     middles = mesh.vertices[mesh.faces].mean(axis=1)
@@ -93,7 +118,7 @@ class Roles(unittest.TestCase):
                 self.assertEqual(len(swept.mesh.shells), len(mesh.shells) - 1)
             self.assertEqual(
                 specimens.triangle_set(main.vertices, main.faces),
-                specimens.triangle_set(*self.arrays(Sweep().apply(mesh, Context()).mesh)),
+                specimens.triangle_set(*self.arrays(Sweep(chunks="sweep").apply(mesh, Context()).mesh)),
             )
 
     def arrays(self, mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
@@ -103,10 +128,16 @@ class Roles(unittest.TestCase):
         main = specimens.sphere(100.0, 30).mesh
         balls = [put(specimens.sphere(size, 6).mesh, (80 + 10 * i, 0, 0)) for i, size in enumerate((0.5, 2, 8, 20))]
         mesh = together(main, *balls)
-        self.assertEqual(len(Sweep(chunks=False).apply(mesh, Context()).mesh.shells), 3)
-        self.assertEqual(len(Sweep(crumbs=False).apply(mesh, Context()).mesh.shells), 3)
+        asked = Sweep().apply(mesh, Context())  # the largest may be part of the part: it stays, and is asked about
+        self.assertEqual(len(asked.mesh.shells), 2)
+        self.assertIn("part of it, or strays?", asked.question)
+        self.assertAlmostEqual(asked.figures["gone_share"], sum(b.area for b in balls[:3]) / mesh.area, places=9)
+        kept = Sweep(chunks="keep", crumbs=False).apply(mesh, Context())
+        self.assertIs(kept.mesh, mesh)
+        self.assertEqual((kept.question, kept.figures["chunks_kept"]), ("", 1))
         for under, left in ((0.6, 5), (1.0, 4), (5.0, 3), (20.0, 2), (1000.0, 1)):
-            self.assertEqual(len(Sweep(under_mm=under).apply(mesh, Context()).mesh.shells), left)
+            swept = Sweep(under_mm=under, chunks="sweep").apply(mesh, Context())
+            self.assertEqual((len(swept.mesh.shells), swept.question), (left, ""))
         self.assertIs(Sweep().apply(main, Context()).mesh, main)
 
 
@@ -180,18 +211,43 @@ class Orienting(unittest.TestCase):
         beside = together(outer, put(inner, (60, 0, 0), inward=True))
         self.assertAlmostEqual(Orient().apply(beside, Context()).mesh.volume, outer.volume + inner.volume, places=6)
 
-    def test_a_one_sided_band_is_cut_along_one_line(self) -> None:
-        band = moebius(30.0)
-        self.assertEqual((len(band.loops), band.edges.flipped > 0), (1, True))
-        outcome = Orient().apply(band, Context())
-        mesh = outcome.mesh
-        self.assertEqual((mesh.edges.flipped, mesh.edges.tangled), (0, 0))
-        self.assertEqual(len(mesh.faces), len(band.faces))
-        self.assertLessEqual(outcome.figures["cut"], 9)
-        normals = face_vectors(mesh.vertices, mesh.faces)
-        pairs = np.flatnonzero(mesh.twins > np.arange(len(mesh.twins)))
-        along = (normals[pairs // 3] * normals[mesh.twins[pairs] // 3]).sum(axis=1)
-        self.assertGreater(along.min(), 0)
+    def test_a_surface_with_one_side_is_said_to_be_one(self) -> None:
+        """A Moebius band, a Klein bottle and a projective plane, coarse and fine; a scrap of that kind is let be."""
+        for surface in (moebius(30.0), moebius(30.0, 40, 3), klein(30.0), klein(30.0, 16, 8), projective_plane(30.0)):
+            self.assertGreater(surface.edges.flipped, 0)
+            with self.assertRaisesRegex(BadInput, "one side only"):
+                Orient().apply(surface, Context())
+        ball = specimens.sphere(100.0, 30).mesh
+        scrap = put(moebius(0.5), (90.0, 0, 0))
+        swept = Sweep().apply(Orient().apply(together(ball, scrap), Context()).mesh, Context()).mesh
+        self.assertEqual(specimens.closed_faults(swept.vertices, swept.faces), "")
+
+    def test_open_shells_inside_out_are_turned(self) -> None:
+        """Domes of all heights, and a box without its bottom, but no sheet with a dent in it."""
+        for unit in (1e-2, 1.0, 1e3):
+            ball = specimens.sphere(60 * unit, 40).mesh
+            for height in (-20.0, -8.0, 0.0, 12.0):
+                dome = StraightSnip(normal=(0.1, 0.2, 1), offset=height * unit).apply(ball, Context()).mesh
+                over = Mesh(dome.vertices, dome.faces[:, ::-1])
+                turned = Orient().apply(over, Context()).mesh
+                self.assertTrue(np.array_equal(np.sort(turned.faces, axis=1), np.sort(dome.faces, axis=1)))
+                outward = face_vectors(turned.vertices, turned.faces) * turned.vertices[turned.faces[:, 0]]
+                self.assertGreater(outward.sum(), 0)
+                self.assertIs(Orient().apply(dome, Context()).mesh, dome)
+            box = specimens.bored_box(60 * unit, 40).mesh
+            open_box = StraightSnip(offset=-3 * unit).apply(box, Context()).mesh
+            over = Mesh(open_box.vertices, open_box.faces[:, ::-1])
+            closed = Plinth().apply(Orient().apply(over, Context()).mesh, Context())
+            self.assertEqual(specimens.closed_faults(closed.mesh.vertices, closed.mesh.faces), "")
+            self.assertEqual(closed.figures["crossings"], 0)
+            dent = sheet(60 * unit, 40)
+            x, y = dent.vertices[:, 0] / unit, dent.vertices[:, 1] / unit
+            dip = np.column_stack([0 * x, 0 * x, -6 * unit * np.exp(-(x**2 + y**2) / 100)])
+            dent = Mesh(dent.vertices + dip, dent.faces)
+            self.assertIs(Orient().apply(dent, Context()).mesh, dent)
+            solid = Plinth().apply(dent, Context())  # its base lies below the dent
+            self.assertEqual(specimens.closed_faults(solid.mesh.vertices, solid.mesh.faces), "")
+            self.assertEqual(solid.figures["crossings"], 0)
 
 
 class Mending(unittest.TestCase):

@@ -10,15 +10,16 @@ import tinsnip
 
 ROOT = Path(tinsnip.__file__).parent
 MAY_IMPORT = {
+    "words": set(),
     "errors": set(),
     "kernels": set(),
     "progress": {"errors"},
     "threads": set(),
     "mesh": {"kernels", "progress", "threads"},
     "formats": {"mesh", "errors", "kernels", "progress", "threads"},
-    "survey": {"mesh", "errors", "kernels", "progress", "threads"},
-    "treat": {"mesh", "survey", "errors", "kernels", "progress", "threads"},
-    "job": {"mesh", "formats", "survey", "treat", "errors", "progress"},
+    "survey": {"mesh", "errors", "kernels", "progress", "threads", "words"},
+    "treat": {"mesh", "survey", "errors", "kernels", "progress", "threads", "words"},
+    "job": {"mesh", "formats", "survey", "treat", "errors", "progress", "words"},
     "demo": {"mesh", "formats", "survey", "job", "picture", "errors", "kernels", "progress", "threads"},
     "picture": {"mesh", "kernels"},
     "bench": {"mesh", "formats", "survey", "treat", "job", "progress", "demo", "app"},

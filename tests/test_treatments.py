@@ -172,10 +172,10 @@ class Wreckage(unittest.TestCase):
                     self.sound(make(), wreck)
                 mesh = wreck
                 for step in steps:
-                    mesh = self.sound(step, mesh)
+                    before, mesh = mesh, self.sound(step, mesh)
                     if step in (steps[1], steps[4]):
                         self.assertEqual(mesh.edges.tangled, 0)
-                    if step == steps[2]:
+                    if step == steps[2] and mesh is not before:  # or it refuses what has one side only
                         self.assertEqual(mesh.edges.flipped, 0)
 
     def sound(self, treatment: object, mesh: Mesh) -> Mesh:

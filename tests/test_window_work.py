@@ -21,7 +21,7 @@ if SCREEN:
     from PySide6.QtTest import QTest
 
     from tinsnip.app.tasks import Tasks
-    from tinsnip.app.texts import grouped
+    from tinsnip.words import grouped
 
 CONTROL, SHIFT = (Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier) if SCREEN else (None, None)
 

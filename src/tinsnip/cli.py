@@ -4,25 +4,25 @@ import contextlib
 import json
 import os
 import sys
-import traceback
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import click
-import platformdirs
 from rich.console import Console
 from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
 from rich.table import Table
+from rich.text import Text
 
 from tinsnip import __version__
-from tinsnip.errors import BadInput, TinsnipError
+from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, UNITS, format_for, read_scan
-from tinsnip.job import built_in_routines, load_routine, release
+from tinsnip.job import Budget, built_in_routines, load_routine, run_on, targets_of
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
 from tinsnip.warmup import ensure_compiled
+from tinsnip.words import percent
 
 __all__ = ["main"]
 
@@ -159,10 +159,12 @@ def _print_facts(facts: dict[str, Any]) -> None:
     table.add_row("tangles", knots)
     table.add_row("volume", f"{facts['volume_mm3']:.6g} mm3, area {facts['area_mm2']:.6g} mm2")
     for note in facts["notes"]:
-        table.add_row("note", note)
-    console.print(facts["file"], style="bold", soft_wrap=True)
+        table.add_row("note", Text(note))
+    console.print(facts["file"], style="bold", soft_wrap=True, markup=False)
     console.print(table)
-    console.print(facts["state"], style="green" if facts["ready"] else "red", soft_wrap=True)
+    # green is for what has been proven; a state with something unchecked in it is not
+    style = "red" if not facts["ready"] else "yellow" if facts["unchecked"] else "green"
+    console.print(facts["state"], style=style, soft_wrap=True, markup=False)
 
 
 @cli.command()
@@ -175,6 +177,7 @@ def _print_facts(facts: dict[str, Any]) -> None:
 @click.option("--max-deviation", type=float, metavar="MM", help="Reduce, but move the surface no further than this.")
 @click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
 @click.option("--provenance", is_flag=True, help="Say of each triangle whether it was measured (PLY only).")
+@click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
 @_JSON
 def run(
@@ -187,68 +190,49 @@ def run(
     max_deviation: float | None,
     max_file: float | None,
     provenance: bool,
+    replace: bool,
     settings: tuple[str, ...],
     as_json: bool,
 ) -> None:
     """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
     chosen = load_routine(routine).with_settings(list(settings))
-    budget = triangles, max_file * 1e6 if max_file is not None else None, format_name, max_deviation
-    chosen.with_budget(*budget)  # what cannot be kept to is said before anything is read
+    budget = Budget(triangles, max_file * 1e6 if max_file is not None else None, max_deviation)
+    budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
-    targets = _targets(files, out, format_for(format_name).suffix)
+    targets = targets_of(files, out, format_for(format_name).suffix, replace)
     ensure_compiled()
     results, failed = [], False
-    for file, target in targets:
-        try:
-            with _shown(file.name) as progress:
-                scan = read_scan(file, unit, progress)
-                done = chosen.with_budget(*budget, scan.mesh.colour is not None).run(scan, progress)
-                examination = release(done.job.pieces[0].mesh, target, format_name, progress, provenance)
-        except Exception as error:  # one scan that goes wrong does not stop the others
-            text = _told(error)
+    for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, _shown):
+        if isinstance(result, Exception):
+            text = told(result)
             click.echo(f"tinsnip: {text}", err=True)
             results.append({"file": str(file), "error": text})
             failed = True
             continue
-        facts = examination.counts()
-        state = examination.readiness.state
-        missed = done.missed
-        size = target.stat().st_size / 1e6
-        if max_file is not None and size > max_file:
-            missed.append(f"the file takes {size:.4g} MB where {max_file:g} were asked")
-        if missed:
-            facts |= {"ready": False, "reasons": [*facts["reasons"], *missed]}
-            facts["state"] = state = "Not ready: " + "; ".join(facts["reasons"])
-        steps = [{"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in done.steps]
-        results.append({"file": str(file), "out": str(target), "steps": steps, **facts})
+        facts = result.facts()
+        results.append(facts)
         if not as_json:
-            click.echo(f"{file} -> {target}: {len(examination.mesh.faces)} triangles. {state}")
-            for step in done.steps:
-                click.echo(f"  {step.name}: {step.text}")
+            _print_result(facts)
     if as_json:
         click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
     raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)
 
 
-def _targets(files: tuple[Path, ...], out: Path, suffix: str) -> list[tuple[Path, Path]]:
-    """Where each result goes; refuses to write over a scan that is read, or two results to one name."""
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise BadInput(f"{out}: {(error.strerror or str(error)).lower()}; choose a folder for the results") from error
-    raw = {file.resolve() for file in files}
-    targets: list[tuple[Path, Path]] = []
-    taken: set[Path] = set()
-    for file in files:
-        target = out / (file.stem + suffix)
-        if target.resolve() in raw:
-            raise BadInput(f"{target}: is a raw scan of this run and is never overwritten; choose another --out")
-        if target in taken:
-            raise BadInput(f"{target}: two scans would have this name; run them into different folders")
-        taken.add(target)
-        targets.append((file, target))
-    return targets
+def _print_result(facts: dict[str, Any]) -> None:
+    """What came of one scan, for people."""
+    click.echo(f"{facts['file']} -> {facts['out']}: {facts['triangles']} triangles. {facts['state']}")
+    for reason in facts["reasons"]:
+        click.echo(f"  not ready: {reason}")
+    went, made = percent(facts["gone_share"]), percent(facts["made_share"])
+    click.echo(f"  unit {facts['unit']}: {facts['unit_reason']}")
+    click.echo(f"  {went} of the scan's area went, {made} of the result was made")
+    for warning in facts["warnings"]:
+        click.echo(f"  warning: {warning}")
+    for note in facts["notes"]:
+        click.echo(f"  left out: {note}")
+    for step in facts["steps"]:
+        click.echo(f"  {step['step']}: {step['text']}")
 
 
 @cli.command()
@@ -361,21 +345,5 @@ def main() -> None:
     except BrokenPipeError:  # whoever read the output has seen enough
         sys.exit(0)
     except Exception as error:
-        click.echo(f"tinsnip: {_told(error)}", err=True)
+        click.echo(f"tinsnip: {told(error)}", err=True)
         sys.exit(2)
-
-
-def _told(error: Exception) -> str:
-    """One line about what went wrong; where that was not foreseen, it is written down too."""
-    if isinstance(error, TinsnipError):
-        return str(error)
-    if isinstance(error, MemoryError):
-        return "not enough memory; close other programs, or take a smaller scan"
-    text = f"something went wrong that should not ({' '.join(f'{type(error).__name__}: {error}'.split())})"
-    try:
-        log = Path(platformdirs.user_log_dir("tinsnip", ensure_exists=True)) / "errors.log"
-        with log.open("a", encoding="utf-8") as file:
-            traceback.print_exception(error, file=file)
-    except OSError:
-        return f"{text}; what was written before stands"
-    return f"{text}; what was written before stands. Please send {log} to the developers"

@@ -1,6 +1,11 @@
 """The errors a user may meet: one line each, saying what, where and what to do."""
 
-__all__ = ["BadInput", "Cancelled", "TinsnipError"]
+import traceback
+from pathlib import Path
+
+import platformdirs
+
+__all__ = ["BadInput", "Cancelled", "TinsnipError", "told"]
 
 
 class TinsnipError(Exception):
@@ -16,3 +21,19 @@ class Cancelled(TinsnipError):
 
     def __init__(self) -> None:
         super().__init__("cancelled; nothing was changed")
+
+
+def told(error: Exception) -> str:
+    """One line about what went wrong; where that was not foreseen, it is written down too."""
+    if isinstance(error, TinsnipError):
+        return str(error)
+    if isinstance(error, MemoryError):
+        return "not enough memory; close other programs, or take a smaller scan"
+    text = f"something went wrong that should not ({' '.join(f'{type(error).__name__}: {error}'.split())})"
+    try:
+        log = Path(platformdirs.user_log_dir("tinsnip", ensure_exists=True)) / "errors.log"
+        with log.open("a", encoding="utf-8") as file:
+            traceback.print_exception(error, file=file)
+    except OSError:
+        return f"{text}; what was written before stands"
+    return f"{text}; what was written before stands. Please send {log} to the developers"

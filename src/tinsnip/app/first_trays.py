@@ -16,10 +16,10 @@ from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.panels import Panel
 from tinsnip.app.session import Session
-from tinsnip.app.texts import grouped
 from tinsnip.app.viewport import Viewport
 from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand import flat_round
+from tinsnip.words import grouped
 
 __all__ = ["IntakeTray", "StandTray"]
 

@@ -6,10 +6,9 @@ from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from tinsnip.app.session import Session
-from tinsnip.app.texts import grouped
 from tinsnip.formats import UNITS
 from tinsnip.mesh.measures import edge_spread
-from tinsnip.treat.treatment import counted
+from tinsnip.words import counted, grouped
 
 __all__ = ["FirstLook"]
 

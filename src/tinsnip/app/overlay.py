@@ -11,9 +11,9 @@ from tinsnip.app.camera import Camera
 from tinsnip.app.findinglist import size_text
 from tinsnip.app.session import Session
 from tinsnip.app.snipplan import SnipPlan
-from tinsnip.app.texts import grouped
 from tinsnip.app.theme import mono_font
 from tinsnip.survey import Finding, Kind
+from tinsnip.words import grouped
 
 __all__ = ["Overlay", "Pin", "Tab"]
 

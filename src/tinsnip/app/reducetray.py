@@ -8,11 +8,11 @@ from PySide6.QtWidgets import QWidget as Widget
 from tinsnip.app.curveplot import CurvePlot
 from tinsnip.app.panels import Panel, number_field
 from tinsnip.app.session import Session
-from tinsnip.app.texts import grouped, megabytes, millimetres
 from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.treat import Reduce
 from tinsnip.treat.levelsearch import LevelSearch
+from tinsnip.words import grouped, megabytes, millimetres
 
 __all__ = ["ReduceTray"]
 

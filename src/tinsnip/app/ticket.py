@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from tinsnip.app.findinglist import FindingList
 from tinsnip.app.session import STATIONS, Session
-from tinsnip.app.texts import grouped
+from tinsnip.words import grouped
 
 __all__ = ["Ticket", "station_state"]
 

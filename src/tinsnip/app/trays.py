@@ -18,7 +18,6 @@ from tinsnip.app.panels import Panel, number_field
 from tinsnip.app.reducetray import ReduceTray
 from tinsnip.app.session import Session
 from tinsnip.app.snipplan import SnipPlan
-from tinsnip.app.texts import grouped, megabytes
 from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
@@ -32,7 +31,7 @@ from tinsnip.treat import (
     Sweep,
     Weld,
 )
-from tinsnip.treat.treatment import counted
+from tinsnip.words import counted, grouped, megabytes
 
 __all__ = ["make_trays"]
 

@@ -28,13 +28,13 @@ from tinsnip.app.loglist import LogList
 from tinsnip.app.menus import Menus
 from tinsnip.app.session import STATIONS, Session
 from tinsnip.app.settings import Settings
-from tinsnip.app.texts import grouped, megabytes, millimetres
 from tinsnip.app.ticket import Ticket
 from tinsnip.app.trays import make_trays
 from tinsnip.app.viewport import Viewport
 from tinsnip.demo import demo_file
 from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.progress import Progress
+from tinsnip.words import grouped, megabytes, millimetres
 
 __all__ = ["Window"]
 

@@ -92,6 +92,7 @@ class Scan:
     unit: str
     unit_reason: str
     notes: tuple[str, ...] = field(default=())
+    unit_guessed: bool = False
 
 
 def format_for(name_or_suffix: str) -> Format:
@@ -160,6 +161,7 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     if len(mesh.faces) == 0:
         raise BadInput(f"{path}: holds no triangles; export the scan as a mesh, not as points")
     mesh, notes = _drop_non_finite(mesh, path)
+    guessed = chosen.own_unit is None and unit is None
     if chosen.own_unit is not None:
         unit, reason = chosen.own_unit, "the file says its unit; shown in mm"
     elif unit is not None:
@@ -169,7 +171,7 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     progress.check()
     if UNITS[unit] != 1.0:
         mesh = mesh.moved(mesh.vertices * UNITS[unit])
-    return Scan(path, reorder(mesh), chosen.name, unit, reason, notes)
+    return Scan(path, reorder(mesh), chosen.name, unit, reason, notes, guessed)
 
 
 def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:

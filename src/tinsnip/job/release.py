@@ -38,7 +38,12 @@ def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Me
 
 
 def release(
-    mesh: Mesh, path: Path, name: str | None = None, progress: Progress | None = None, provenance: bool = False
+    mesh: Mesh,
+    path: Path,
+    name: str | None = None,
+    progress: Progress | None = None,
+    provenance: bool = False,
+    wanted_shells: int = 1,
 ) -> Examination:
     """Write a mesh for its user, and judge the file by reading it back.
 
@@ -51,6 +56,8 @@ def release(
     progress : Progress, optional
     provenance : bool
         Say of each triangle in the file whether it was measured, shifted or made; PLY only.
+    wanted_shells : int
+        How many solids it is to hold.
 
     Returns
     -------
@@ -64,4 +71,4 @@ def release(
     """
     name = name or format_for(path.suffix).name
     back = write_mesh(fit_to_format(mesh, name, progress), path, progress, name, provenance)
-    return examine(back, progress)
+    return examine(back, progress, wanted_shells)

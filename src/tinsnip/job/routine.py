@@ -1,8 +1,9 @@
 """Routines: the steps of a job as rules, replayable on any scan."""
 
 import json
+import math
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 from typing import Any, Literal
@@ -13,9 +14,12 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, format_for
 from tinsnip.job.job import Job
+from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
-from tinsnip.survey import Examination, examine
-from tinsnip.treat import TREATMENTS, Context, Reduce, Treatment
+from tinsnip.survey.part import no_part
+from tinsnip.survey.readiness import Check
+from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Plinth, Reduce, Sweep, Treatment
+from tinsnip.words import counted, percent
 
 __all__ = ["Routine", "Run", "Step", "built_in_routines", "load_routine"]
 
@@ -64,6 +68,10 @@ class Routine(BaseModel):
     name: str
     title: str
     ends_as: Literal["solid"] = "solid"
+    most_patched: float = Field(
+        1 / 3, ge=0, le=1, description="share of the surface, but the base, that may be patched"
+    )
+    most_lost: float = Field(0.05, ge=0, le=1, description="share of the scan's area that may go unasked")
     steps: tuple[Step, ...]
 
     def with_settings(self, settings: list[str]) -> "Routine":
@@ -86,14 +94,19 @@ class Routine(BaseModel):
                 raise BadInput(f"--set {setting}: no step {step_name} in {self.name}; choose of {known}")
             try:
                 value = json.loads(text)
-            except ValueError:
+            except (ValueError, RecursionError):
                 value = text
-            if key == "enabled":
-                steps[at] = steps[at].model_copy(update={"enabled": bool(value)})
-                continue
-            fields = {**steps[at].fields, key: value}
-            steps[at] = steps[at].model_copy(update={"fields": fields, "enabled": True})
-            steps[at].make()
+            try:
+                if key == "enabled":
+                    steps[at] = Step.model_validate({**steps[at].model_dump(), "enabled": value})
+                    continue
+                fields = {**steps[at].fields, key: value}
+                steps[at] = steps[at].model_copy(update={"fields": fields, "enabled": True})
+                steps[at].make()
+            except ValidationError as error:
+                raise BadInput(f"--set {setting[:80]}: {_first(error)}") from None
+            except BadInput as error:
+                raise BadInput(f"--set {setting[:80]}: {error}") from None
         return self.model_copy(update={"steps": tuple(steps)})
 
     def with_budget(
@@ -110,11 +123,13 @@ class Routine(BaseModel):
         """
         goals = [triangles] if triangles is not None else []
         if max_bytes is not None:
+            if not (math.isfinite(max_bytes) and max_bytes > 0):
+                raise BadInput(f"a file of {max_bytes / 1e6:g} MB is none; give a size above 0")
             chosen = format_for(format_name)
             if chosen.size_of(4, 4) > max_bytes:
                 raise BadInput(f"a file of {max_bytes / 1e6:g} MB holds no solid; allow more")
             goals.append(chosen.triangles_within(max_bytes, 4, _MOST_TRIANGLES, coloured=coloured))
-        if max_deviation is not None and not max_deviation > 0:
+        if max_deviation is not None and not (math.isfinite(max_deviation) and max_deviation > 0):
             raise BadInput(f"a largest deviation of {max_deviation:g} mm allows nothing; give more than 0")
         if not goals and max_deviation is None:
             return self
@@ -130,55 +145,150 @@ class Routine(BaseModel):
         return self.model_copy(update={"steps": tuple(steps)})
 
     def run(self, scan: Scan, progress: Progress | None = None) -> "Run":
-        """Run the enabled steps on a scan.
+        """Run the enabled steps on a scan; they end where one meets what it must not decide alone.
 
         Raises
         ------
         BadInput
-            When a step cannot keep its promise on this scan; the text names the step.
+            When the scan is no part at all, or a step cannot keep its promise on it; the text names the step.
         """
         progress = progress or Progress()
+        why_not = no_part(scan.mesh)
+        if why_not:
+            raise BadInput(f"{scan.path}: {why_not}")
         job = Job()
         job.open(scan)
         steps = [s for s in self.steps if s.enabled]
-        done = []
+        done: list[StepResult] = []
         for i, step in enumerate(steps):
             begun = time.perf_counter()
+            treatment = step.make()
             with progress.part(i / (len(steps) + 1), (i + 1) / (len(steps) + 1)):
                 try:
-                    outcome = job.apply(step.make(), Context(progress, raw=scan.mesh))
+                    outcome = job.apply(treatment, Context(progress, raw=scan.mesh))
                 except BadInput as error:
                     raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
-            done.append(StepResult(step.name, outcome.text, outcome.figures, time.perf_counter() - begun))
-        with progress.part(len(steps) / (len(steps) + 1), 1.0):
-            return Run(job, done, examine(job.pieces[0].mesh, progress))
+            seconds = time.perf_counter() - begun
+            done.append(StepResult(step.name, treatment, outcome.text, outcome.figures, seconds, outcome.question))
+            if outcome.question:
+                break
+        return Run(self, job, done)
 
 
 @dataclass(frozen=True)
 class StepResult:
-    """What one step did."""
+    """What one step did, and the question it ended with, if any."""
 
     name: str
+    treatment: Treatment
     text: str
     figures: dict[str, Any]
     seconds: float
+    question: str = ""
 
 
 @dataclass(frozen=True)
 class Run:
     """A routine's work on one scan."""
 
+    routine: Routine
     job: Job
-    steps: list[StepResult] = field(default_factory=list)
-    examination: Examination | None = None
+    steps: list[StepResult]
 
     @property
-    def missed(self) -> list[str]:
-        """Budgets that could not be met, each said."""
+    def mesh(self) -> Mesh:
+        """What came of the scan."""
+        return self.job.pieces[0].mesh
+
+    @property
+    def wanted_shells(self) -> int:
+        """How many solids the result is to have: one, or as many as a rule kept."""
+        rule = next((s for s in self.steps if isinstance(s.treatment, Sweep)), None)
+        kept = rule is not None and rule.treatment.chunks == "keep"
+        return 1 + rule.figures["chunks_kept"] if kept else 1
+
+    def again(self, treatment: Treatment, progress: Progress) -> bool:
+        """Take the last step back and do another in its place; False when that changes nothing."""
+        self.job.undo()
+        before = self.mesh
+        begun = time.perf_counter()
+        outcome = self.job.apply(treatment, Context(progress, raw=self.job.pieces[0].raw))
+        last = self.steps[-1]
+        asked = {"asked": last.figures["asked"]} if "asked" in last.figures else {}
+        figures = {**outcome.figures, **asked}
+        self.steps[-1] = StepResult(last.name, treatment, outcome.text, figures, time.perf_counter() - begun)
+        return self.mesh is not before
+
+    def _sum(self, figure: str, *kinds: type[Treatment]) -> float:
+        return sum(s.figures.get(figure, 0.0) for s in self.steps if not kinds or isinstance(s.treatment, kinds))
+
+    @property
+    def gone_share(self) -> float:
+        """Share of the scan's area that went, whatever took it; 0 to 1."""
+        return self._sum("gone_mm2") / max(float(self.job.pieces[0].raw.areas.sum()), 1e-300)
+
+    @property
+    def made_share(self) -> float:
+        """Share of the result's surface that was made, 0 to 1."""
+        areas = self.mesh.areas
+        return float(areas[MADE] / max(areas.sum(), 1e-300))
+
+    def checks(self) -> list[Check]:
+        """What the routine asks of its work beyond what can be seen of the result."""
+        found = [
+            Check(
+                "question",
+                False,
+                f"stopped at step {s.name}, which must not decide that (set {s.name}.chunks to keep or sweep)",
+                "asks",
+            )
+            for s in self.steps
+            if s.question
+        ]
+        unasked = self._sum("gone_mm2", Mend, Orient) + self._sum("crumbs_mm2", Sweep)
+        lost = unasked / max(float(self.job.pieces[0].raw.areas.sum()), 1e-300)
+        found.append(
+            Check(
+                "nothing lost",
+                lost <= self.routine.most_lost,
+                f"{percent(lost)} of the scan's area went as crumbs and tangles, more than "
+                f"{percent(self.routine.most_lost)}",
+                f"{percent(lost)} lost",
+            )
+        )
+        patches = self._sum("patched_mm2")
+        base = self._sum("made_mm2", Plinth) - self._sum("patched_mm2", Plinth)
+        before_reduction = next((s.figures["before_mm2"] for s in self.steps if "before_mm2" in s.figures), None)
+        surface = float(self.mesh.areas.sum()) if before_reduction is None else before_reduction
+        patched = patches / max(surface - base, patches, 1e-300)
+        found.append(
+            Check(
+                "measured",
+                patched <= self.routine.most_patched,
+                f"patches would be {percent(patched)} of the surface, more than {percent(self.routine.most_patched)}",
+                f"{percent(patched)} patched",
+            )
+        )
+        crossings = int(self._sum("crossings"))
+        found.append(
+            Check(
+                "clear patches",
+                crossings == 0,
+                f"new triangles cross the part in {counted(crossings, 'place')}",
+                f"{counted(crossings, 'crossing')} made",
+            )
+        )
+        return found
+
+    def missed(self) -> list[Check]:
+        """Budgets that could not be kept to, each said."""
         last = self.steps[-1].figures if self.steps else {}
         if last.get("triangles", 0) <= last.get("asked", np.inf):
             return []
-        return [f"{last['triangles']} triangles left where {last['asked']} were asked"]
+        deviation = getattr(self.steps[-1].treatment, "max_deviation_mm", None)
+        why = "" if deviation is None else f"; {deviation:g} mm of deviation allows no fewer"
+        told = f"{last['triangles']} triangles left where {last['asked']} were asked{why}"
+        return [Check("budget", False, told, f"{last['triangles']} triangles, {last['asked']} asked")]
 
 
 def built_in_routines() -> dict[str, Routine]:

@@ -68,7 +68,7 @@ def _pairs(V, faces, first, number, order, boxes, second, begin, end, pairs, sta
                     continue
                 f = first[place]
                 a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
-                if a == p or a == q or a == r or b == p or b == q or b == r or c == p or c == q or c == r:
+                if a in (p, q, r) or b in (p, q, r) or c in (p, q, r):
                     continue
                 clear = False
                 for k in range(3):

@@ -264,7 +264,7 @@ def _force(X, T, N, C, at, a, b, queue):
         c, d = T[t, k], T[u, j]
         if _side(X, c, p, d) > 0 and _side(X, c, d, q) > 0:
             _swap(T, N, C, at, t, k)
-            if c == a or d == a or c == b or d == b:
+            if c in (a, b) or d in (a, b):
                 continue
             sc, sd = _side(X, a, b, c), _side(X, a, b, d)
             if (sc > 0) != (sd > 0):

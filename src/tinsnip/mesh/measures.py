@@ -4,6 +4,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.progress import check_here, polled_here
+from tinsnip.threads import in_chunks
 
 __all__ = [
     "areas_by_kind",
@@ -112,10 +113,15 @@ def triangle_areas(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
 
 def areas_by_kind(vertices: np.ndarray, faces: np.ndarray, kind: np.ndarray, kinds: int) -> np.ndarray:
     """Surface area of the triangles of each kind, mm2, shape (kinds,); `kind` is uint8, one a triangle."""
-    out = np.zeros(kinds)
-    _areas_by(vertices, faces, kind, out, polled_here())
+    state, part = polled_here(), 100_000
+    sums = np.zeros((-(-len(faces) // part), kinds))  # summed in parts, so that threads do not change the result
+
+    def work(begin: int, end: int) -> None:
+        _areas_by(vertices, faces[begin:end], kind[begin:end], sums[begin // part], state)
+
+    in_chunks(work, len(faces), part)
     check_here()
-    return out
+    return sums.sum(axis=0)
 
 
 @kernel

@@ -9,7 +9,7 @@ import numpy as np
 from tinsnip.mesh.attributes import Attribute, Domain, Lineage, carry
 from tinsnip.mesh.boundary import Loops, boundary_loops
 from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
-from tinsnip.mesh.measures import bounds
+from tinsnip.mesh.measures import areas_by_kind, bounds
 from tinsnip.mesh.shells import Shells, find_shells
 from tinsnip.mesh.tree import Tree, build_tree
 from tinsnip.progress import check_here
@@ -154,6 +154,11 @@ class Mesh:
     def box(self) -> np.ndarray:
         """Lower and upper corner, mm, shape (2, 3); zeros for an empty mesh."""
         return bounds(self.vertices, self.faces)
+
+    @cached_property
+    def areas(self) -> np.ndarray:
+        """Area that is measured, shifted and made, mm2, shape (3,)."""
+        return areas_by_kind(self.vertices, self.faces, np.minimum(self.provenance, MADE), MADE + 1)
 
     @property
     def size(self) -> np.ndarray:

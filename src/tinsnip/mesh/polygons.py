@@ -1,5 +1,7 @@
 """Flat polygons with holes within holes, cut into triangles without a new vertex."""
 
+from itertools import pairwise
+
 import numpy as np
 
 from tinsnip.mesh.delaunay import constrained_triangles
@@ -68,7 +70,7 @@ def triangulate_flat(rings: list[np.ndarray], points: np.ndarray) -> np.ndarray 
     """
     used = np.concatenate(rings)
     starts = np.cumsum([0, *map(len, rings)])
-    ends = [np.column_stack([np.arange(a, b), np.roll(np.arange(a, b), -1)]) for a, b in zip(starts, starts[1:], strict=False)]
+    ends = [np.column_stack([np.arange(a, b), np.roll(np.arange(a, b), -1)]) for a, b in pairwise(starts)]
     found = constrained_triangles(points[used], np.concatenate(ends))
     if found is None or len(np.unique(found)) != len(used):
         return None

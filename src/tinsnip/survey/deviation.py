@@ -7,8 +7,8 @@ import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
-from tinsnip.mesh import MADE, SHIFTED, Mesh
-from tinsnip.mesh.measures import areas_by_kind, spread_by_area
+from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.mesh.measures import spread_by_area
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.mesh.subsets import compact
 from tinsnip.mesh.tree import closest_points
@@ -17,7 +17,6 @@ from tinsnip.progress import Progress, stoppable
 __all__ = [
     "Deviation",
     "FromRaw",
-    "areas_by_provenance",
     "compare",
     "deviation_from_raw",
     "largest_deviation",
@@ -237,7 +236,7 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
     Cancelled
     """
     state = progress.step("Measuring the deviation from raw", max(1, len(mesh.faces)))
-    areas = areas_by_provenance(mesh)
+    areas = mesh.areas
     shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
     chosen = np.flatnonzero(mesh.provenance == SHIFTED).astype(np.int32)
     nothing = len(chosen) == 0 or len(raw.faces) == 0
@@ -281,8 +280,3 @@ def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.n
     distance, triangle = closest_points(raw.tree, points, state, feet)
     _signs(points, feet, triangle, raw.vertices, raw.faces, distance)
     return float(distance[0] * np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
-
-
-def areas_by_provenance(mesh: Mesh) -> np.ndarray:
-    """Area that is measured, shifted and made, mm2, shape (3,)."""
-    return areas_by_kind(mesh.vertices, mesh.faces, np.minimum(mesh.provenance, MADE), MADE + 1)

@@ -6,7 +6,6 @@ from typing import Any
 
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress, stoppable
-from tinsnip.survey.deviation import areas_by_provenance
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.readiness import Readiness, judge
@@ -44,8 +43,14 @@ class Examination:
     @cached_property
     def made_share(self) -> float:
         """Share of the surface's area that was made, not measured; 0 to 1."""
-        areas = areas_by_provenance(self.mesh)
+        areas = self.mesh.areas
         return float(areas[MADE] / max(areas.sum(), 1e-300))
+
+    @property
+    def chunk_share(self) -> float:
+        """Share of the area that shells have which may be part of the part; 0 to 1."""
+        area = self.mesh.shells.area
+        return float(area[self.roles.chunk].sum() / max(area.sum(), 1e-300))
 
     def counts(self) -> dict[str, Any]:
         """The counted facts under their contract names; `crossings` is null while it is not checked."""
@@ -58,6 +63,7 @@ class Examination:
             "strays": int(self.roles.crumb.sum() + self.roles.chunk.sum()),
             "crumbs": int(self.roles.crumb.sum()),
             "chunks": int(self.roles.chunk.sum()),
+            "chunk_share": self.chunk_share,
             "holes": int(self.boundaries.is_hole.sum()),
             "rims": int(self.boundaries.is_rim.sum()),
             "open_edges": mesh.edges.open,

@@ -13,13 +13,17 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["Boundaries", "classify_boundaries", "find_holes"]
+__all__ = ["ROUGH", "WITHIN_ROUGHNESS", "Boundaries", "classify_boundaries", "find_holes"]
 
 _SHEET_EDGE = 0.3
 _WALL_END = -0.35
 _IN_SHEET = -0.8
 _RIM_SPAN = 0.25
 _COPLANAR = 1e-6
+ROUGH = 0.05
+"""A rim is of one ragged cut when it strays from its plane by less than this share of its span."""
+WITHIN_ROUGHNESS = 1.5
+_ALIGNED = 0.7
 _COUNTED_AREA = 0.01
 
 
@@ -35,6 +39,10 @@ class Boundaries(NamedTuple):
     vector_area : ndarray, shape (L, 3)
         Along the half-edges' own direction, mm2.
     centre : ndarray, shape (L, 3)
+    facing : ndarray
+        Cosine between the vector area and the mean normal along the loop.
+    shell : ndarray of int32
+        The shell each loop bounds.
     """
 
     is_rim: np.ndarray
@@ -43,6 +51,8 @@ class Boundaries(NamedTuple):
     span: np.ndarray
     vector_area: np.ndarray
     centre: np.ndarray
+    facing: np.ndarray
+    shell: np.ndarray
 
 
 def classify_boundaries(mesh: Mesh) -> Boundaries:
@@ -51,7 +61,8 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     n = len(loops)
     if n == 0:
         flag = np.zeros(0, dtype=bool)
-        return Boundaries(flag, flag, np.zeros(0), np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3)))
+        none, three = np.zeros(0), np.zeros((0, 3))
+        return Boundaries(flag, flag, none, none, three, three, none, np.zeros(0, dtype=np.int32))
     half = loops.halfedges
     corner = mesh.faces.ravel()
     a = mesh.vertices[corner[half]]
@@ -89,7 +100,7 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     is_rim &= counted
     same_cut, round_it = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, span, shell, mesh.diagonal)
     is_rim |= counted & ((same_cut & (facing > _IN_SHEET)) | round_it)
-    return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre)
+    return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre, facing, shell)
 
 
 def _in_plane_of_a_rim(
@@ -102,20 +113,38 @@ def _in_plane_of_a_rim(
     shell: np.ndarray,
     diagonal: float,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Loops that lie in the very plane of a flat rim: one cut made them all. And those that go round it as well."""
+    """Loops of one shell that lie in the plane of a rim, within its own roughness: one cut made them all.
+
+    And those that go round it as well.
+    """
     with_it, round_it = np.zeros((2, len(is_rim)), dtype=bool)
-    for r in np.flatnonzero(is_rim):
-        size = np.linalg.norm(vector_area[r])
-        if size == 0:
+    order = np.argsort(shell, kind="stable")
+    bounds = np.searchsorted(shell[order], np.arange(shell.max() + 2))
+    length = np.diff(start)[order]
+    at = np.concatenate([[0], np.cumsum(length)])  # the points again, loops of one shell together
+    points = points[np.repeat(start[:-1][order] - at[:-1], length) + np.arange(at[-1])]
+    size = np.linalg.norm(vector_area, axis=1)
+    seen = np.zeros(len(is_rim), dtype=bool)
+    several = np.diff(bounds)[shell] > 1
+    for r in sorted(np.flatnonzero(is_rim & several & (size > 0)), key=lambda r: -span[r]):
+        if seen[r]:
             continue
-        normal = vector_area[r] / size
-        off = np.abs((points - centre[r]) @ normal)
-        worst = np.maximum.reduceat(off, start[:-1])
-        if worst[r] < _COPLANAR * diagonal:
-            in_plane = worst < _COPLANAR * diagonal
-            with_it |= in_plane
-            # a hole in a sheet lies within the sheet's rim; what lies round a rim is the other edge of one ring
-            round_it |= in_plane & (span > span[r]) & (shell == shell[r])
+        normal = vector_area[r] / size[r]
+        low, high = bounds[shell[r]], bounds[shell[r] + 1]
+        own = order[low:high]
+        off = np.abs((points[at[low] : at[high]] - centre[r]) @ normal)
+        reach = np.maximum.reduceat(off, at[low:high] - at[low])
+        rough = float(reach[own == r][0])
+        if rough > ROUGH * span[r]:
+            continue
+        flat = rough < _COPLANAR * diagonal
+        allowed = _COPLANAR * diagonal if flat else WITHIN_ROUGHNESS * rough
+        aligned = flat | (np.abs(vector_area[own] @ normal) >= _ALIGNED * size[own])
+        chosen = own[(reach <= allowed) & aligned]
+        with_it[chosen] = True
+        # a hole in a sheet lies within the sheet's rim; what lies round a rim is the other edge of one ring
+        round_it[chosen[span[chosen] > span[r]]] = True
+        seen[chosen] = True
     return with_it, round_it
 
 

@@ -4,8 +4,9 @@ from dataclasses import dataclass
 
 from tinsnip.mesh import Mesh
 from tinsnip.survey.holes import Boundaries
-from tinsnip.survey.strays import Roles
+from tinsnip.survey.strays import Roles, describe_chunks
 from tinsnip.survey.tangles import Tangles
+from tinsnip.words import counted
 
 __all__ = ["Check", "Readiness", "judge"]
 
@@ -51,9 +52,18 @@ class Readiness:
             return "Not ready · " + " · ".join(c.brief or c.reason for c in self.checks if c.passed is False)
         return "Ready" + "".join(f", {name} not checked" for name in self.unchecked)
 
+    @property
+    def proven(self) -> bool:
+        """Every check was made and passed."""
+        return all(c.passed for c in self.checks)
 
-def _counted(n: int, one: str, many: str | None = None) -> str:
-    return f"{n} {one if n == 1 else many or one + 's'}"
+    def also(self, *checks: Check) -> "Readiness":
+        """This judgement with more checks."""
+        return Readiness((*self.checks, *checks))
+
+
+_THINNEST = 1e-6
+"""A solid whose mean thickness is below this share of its diagonal has no volume: two skins on one another."""
 
 
 def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wanted_shells: int = 1) -> Readiness:
@@ -62,32 +72,45 @@ def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wa
         return Readiness((Check("not empty", False, "no triangles"),))
     holes = int(boundaries.is_hole.sum())
     rims = int(boundaries.is_rim.sum())
-    gaps = [_counted(holes, "hole")] * (holes > 0) + ["open base" if rims == 1 else f"{rims} open rims"] * (rims > 0)
+    gaps = [counted(holes, "hole")] * (holes > 0) + ["open base" if rims == 1 else f"{rims} open rims"] * (rims > 0)
     loose = mesh.edges.open
     if loose and not gaps:
-        gaps = [_counted(loose, "open edge")]
+        gaps = [counted(loose, "open edge")]
     knots = [
-        _counted(tangles.tangled_edges, "tangled edge") if tangles.tangled_edges else "",
-        _counted(tangles.pinched_vertices, "pinched vertex", "pinched vertices") if tangles.pinched_vertices else "",
-        _counted(tangles.duplicates, "doubled triangle") if tangles.duplicates else "",
-        _counted(tangles.degenerate, "degenerate triangle") if tangles.degenerate else "",
+        counted(tangles.tangled_edges, "tangled edge") if tangles.tangled_edges else "",
+        counted(tangles.pinched_vertices, "pinched vertex", "pinched vertices") if tangles.pinched_vertices else "",
+        counted(tangles.duplicates, "doubled triangle") if tangles.duplicates else "",
+        counted(tangles.degenerate, "degenerate triangle") if tangles.degenerate else "",
     ]
     knots = [k for k in knots if k]
     total = tangles.total - tangles.flipped_edges
-    brief = knots[0] if len(knots) == 1 else _counted(total, "tangle")
-    strays = int(roles.crumb.sum() + roles.chunk.sum())
-    voids = int(roles.void.sum())
-    shells = len(mesh.shells) - voids
-    volume = mesh.volume
-    too_many = _counted(strays, "stray") if shells > wanted_shells else f"{shells} of {wanted_shells} shells"
+    brief = knots[0] if len(knots) == 1 else counted(total, "tangle")
+    shells, voids = mesh.shells, int(roles.void.sum())
+    solids = len(shells) - voids
+    inward = int(((shells.open_edges == 0) & (shells.volume < 0) & ~roles.void).sum())
+    turned = [counted(tangles.flipped_edges, "flipped edge")] * (tangles.flipped_edges > 0)
+    turned += [f"{counted(inward, 'shell')} inside out"] * (inward > 0)
+    thin = 2.0 * mesh.volume <= _THINNEST * mesh.diagonal * mesh.area
     return Readiness(
         (
             Check("closed", loose == 0, " · ".join(gaps)),
             Check("manifold", not knots, " · ".join(knots), brief),
-            Check("outward", tangles.flipped_edges == 0, _counted(tangles.flipped_edges, "flipped edge")),
-            Check("volume", volume > 0 if loose == 0 else None, "inside out or without volume"),
-            Check("shells", shells == wanted_shells, too_many),
-            Check("voids", voids == 0, _counted(voids, "void")),
+            Check("outward", not turned, " · ".join(turned)),
+            Check("volume", not thin if loose == 0 else None, "inside out or without volume"),
+            Check("shells", solids == wanted_shells, *_shells_amiss(mesh, roles, solids, wanted_shells)),
+            Check("voids", voids == 0, counted(voids, "void")),
             Check("crossings", None),
         )
     )
+
+
+def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[str, str]:
+    """What is to be said of the number of shells, at length and in brief."""
+    if solids == wanted:
+        return "", ""
+    if solids < wanted:
+        return (f"{solids} of {wanted} shells",) * 2
+    crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
+    told = [counted(crumbs, "stray")] * (crumbs > 0) + [describe_chunks(mesh, roles)] * (chunks > 0)
+    brief = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "piece") + " beside the part"] * (chunks > 0)
+    return " · ".join(told), " · ".join(brief)

@@ -1,14 +1,16 @@
 """Closing boundary loops with triangles: flat, or of least area; and joining them to the mesh."""
 
+from itertools import pairwise
+
 import numpy as np
 from scipy import sparse
+from scipy.spatial import cKDTree
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
-from tinsnip.mesh.polygons import plane_axes, triangulate_flat
-from tinsnip.treat.refining import swap_edges
+from tinsnip.mesh.polygons import nested_rings, plane_axes, triangulate_flat
 
-__all__ = ["add_triangles", "close_rings", "fill_loop"]
+__all__ = ["add_triangles", "close_rings", "fill_loop", "flat_cap"]
 
 _LARGEST_TABLE = 360
 _COMPACT = 0.02
@@ -206,8 +208,11 @@ def add_triangles(
     return mesh.derive(faces, lineage, np.concatenate([mesh.vertices, extra]) if len(extra) else mesh.vertices)
 
 
-def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -> np.ndarray | None:
-    """Triangles that close directed boundary rings in a plane, or None where the rings cross.
+def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -> np.ndarray:
+    """Triangles that close directed boundary rings in a plane, rings within rings as holes.
+
+    Where rings cross or touch, so that there is no flat triangulation, each outer ring is bridged to the holes in it
+    and filled with least area.
 
     Parameters
     ----------
@@ -216,18 +221,25 @@ def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -
         Vertices in the direction of the open half-edges.
     outward : ndarray, shape (3,)
         Unit normal of the cap.
+
+    Returns
+    -------
+    ndarray of int, shape (T, 3)
+        Wound against the rings.
     """
-    u, v = plane_axes(outward)
     used = np.concatenate(rings)
-    if len(np.unique(used)) != len(used):
-        return None
-    origin = points[used].mean(axis=0)
-    local = [np.arange(len(r)) + start for r, start in zip(rings, np.cumsum([0, *map(len, rings)]), strict=False)]
-    flat = (points[used] - origin) @ np.column_stack([u, v])
-    found = triangulate_flat(local, flat)
+    flat = (points[used] - points[used].mean(axis=0)) @ np.column_stack(plane_axes(outward))
+    starts = np.cumsum([0, *map(len, rings)])
+    local = [np.arange(a, b) for a, b in pairwise(starts)]
+    found = triangulate_flat(local, flat) if len(np.unique(used)) == len(used) else None
     if found is None:
-        return None
-    found = swap_edges(np.column_stack([flat, np.zeros(len(flat))]), found)
+        parts = []
+        for group in nested_rings(local, flat):
+            loop = rings[group[0]][::-1]
+            for hole in group[1:]:
+                loop = _bridged(points, loop, rings[hole][::-1])
+            parts.append(loop[fill_loop(points[loop])])
+        return np.concatenate(parts)
     triangles = used[found]
     # the cap must run against the open half-edges; on an inside-out mesh it faces the other way
     open_edges = {(int(p), int(q)) for r in rings for p, q in zip(r, np.roll(r, -1), strict=True)}
@@ -237,12 +249,17 @@ def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -
     return triangles[:, ::-1] if along > against else triangles
 
 
+def _bridged(points: np.ndarray, outer: np.ndarray, inner: np.ndarray) -> np.ndarray:
+    """One loop of two: out along the shortest way between them, round the inner one, and back."""
+    distance, nearest = cKDTree(points[outer]).query(points[inner])
+    j = int(np.argmin(distance))
+    i = int(nearest[j])
+    return np.concatenate([outer[: i + 1], np.roll(inner, -j), inner[j : j + 1], outer[i:]])
+
+
 def close_rings(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray) -> Mesh:
-    """Close flat boundary rings, nested ones as holes; rings that cross are filled one by one."""
+    """Close flat boundary rings, nested ones as holes."""
     rings = [r for r in rings if len(r) >= 3]
     if not rings:
         return mesh
-    triangles = flat_cap(mesh.vertices, rings, outward)
-    if triangles is None:
-        triangles = np.concatenate([r[::-1][fill_loop(mesh.vertices[r[::-1]])] for r in rings])
-    return add_triangles(mesh, triangles, np.empty((0, 3)))
+    return add_triangles(mesh, flat_cap(mesh.vertices, rings, outward), np.empty((0, 3)))

@@ -5,18 +5,23 @@ from typing import ClassVar
 import numpy as np
 
 from tinsnip.kernels import kernel
-from tinsnip.mesh import Lineage, Mesh
+from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.shells import find_shells
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.tangles import degenerate_triangles, doubled_triangles, tangles_of
 from tinsnip.treat.fans import split_fans
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Mend"]
 
 _ROUNDS = 6
+_ORIGIN = "shell before mending"
+_FIN = 32
+_FIN_SHARE = 1e-3
+"""A fin has no more triangles, and no more of the largest shell's area, than this."""
 
 
 @kernel
@@ -144,6 +149,7 @@ class Mend(Treatment):
 
     name: ClassVar[str] = "mend"
     title: ClassVar[str] = "Mend tangles"
+    changes_area: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Mend every tangle; afterwards no edge has three triangles and no vertex two fans."""
@@ -152,7 +158,15 @@ class Mend(Treatment):
         knots = before.total - before.flipped_edges
         if knots == 0:
             return Outcome(mesh, "Nothing to mend", {"tangles": 0})
-        mended = mesh
+        origin = Attribute(Domain.TRIANGLE, mesh.shells.label)
+        mended, lost = mesh.with_attribute(_ORIGIN, origin), 0.0
+
+        def without_the_worst(mesh: Mesh) -> Mesh:
+            nonlocal lost
+            left = _drop_worst(mesh)
+            lost += float(mesh.areas.sum() - left.areas.sum())
+            return left
+
         for turn in range(_ROUNDS):
             context.progress.step("Mending tangles", _ROUNDS)
             state[1] = turn
@@ -163,16 +177,43 @@ class Mend(Treatment):
                 mended = keep_triangles(mended, ~drop)
             mended = _join_needles_and_flip_caps(mended) if turn < _ROUNDS - 1 else _drop_flat(mended)
             if mended.edges.tangled:
-                mended = _without_tangled_edges(mended) if turn < _ROUNDS - 2 else _drop_worst(mended)
+                mended = _without_tangled_edges(mended) if turn < _ROUNDS - 2 else without_the_worst(mended)
             mended = split_fans(mended, mended.twins)[0]
             after = tangles_of(mended)
             if after.total == after.flipped_edges:
                 break
         else:
             while mended.edges.tangled:
-                mended = _drop_worst(mended)
+                mended = without_the_worst(mended)
                 mended = split_fans(mended, mended.twins)[0]
-        return Outcome(mended, f"Mended {counted(knots, 'tangle')}", {"tangles": knots})
+        mended, fins, area = _without_fins(mended, mesh)
+        text = f"Mended {counted(knots, 'tangle')}" + (f", cut {counted(fins, 'fin')}" if fins else "")
+        return Outcome(mended, text, {"tangles": knots, "fins": fins, "gone_mm2": lost + area})
+
+
+def _without_fins(mended: Mesh, before: Mesh) -> tuple[Mesh, int, float]:
+    """Cut off what taking tangles apart has left hanging: open scraps of a few triangles of what was one shell.
+
+    Returns
+    -------
+    mesh : Mesh
+    count : int
+    area : float
+        Of what was cut off, mm2.
+    """
+    shells = mended.shells
+    origin = mended.attributes[_ORIGIN].values
+    attributes = {name: a for name, a in mended.attributes.items() if name != _ORIGIN}
+    bare = Mesh(mended.vertices, mended.faces, mended.provenance, attributes)
+    if len(shells) < 2:
+        return bare, 0, 0.0
+    came_from = origin[shells.first]
+    fin = (shells.open_edges > 0) & (shells.triangles <= _FIN) & (came_from >= 0)
+    fin &= shells.area < _FIN_SHARE * shells.area.max()
+    fin &= shells.triangles < before.shells.triangles[came_from]
+    if not fin.any():
+        return bare, 0, 0.0
+    return keep_triangles(bare, ~np.append(fin, False)[shells.label]), int(fin.sum()), float(shells.area[fin].sum())
 
 
 def _drop_flat(mesh: Mesh) -> Mesh:

@@ -11,11 +11,21 @@ from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
-from tinsnip.survey.strays import shell_roles
+from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.strays import CHUNK_SHARE, shell_roles
 from tinsnip.treat.fans import split_fans
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Orient"]
+
+_KNOT = 12
+"""Steps over neighbours within which a knot of wrong triangles leads back to its own other side."""
+_KNOTTED_AT_LEAST = 60
+_NEARLY_CLOSED = 0.1
+_SHEET_LIKE = 0.8
+_BULGE = 0.005
+"""Volume against area to the power of 3/2 from which a bulge is one; a sphere has 0.094, half of one 0.13."""
 
 
 @kernel
@@ -115,15 +125,58 @@ def _turned(mesh: Mesh, flip: np.ndarray) -> Mesh:
     return mesh.derive(faces, Lineage(vertices, triangles, corners=corners.ravel()))
 
 
+def _comes_back_turned(mesh: Mesh, half: int) -> bool:
+    """Whether a short way over neighbours leads from a triangle back to it with the other side up.
+
+    Where it does, a few wrong triangles are knotted together; where only long ways do, the surface has one side.
+    """
+    faces, twins = mesh.faces, mesh.twins
+    start = (half // 3, 0)
+    reached, front = {start}, [start]
+    for _ in range(_KNOT):
+        following = []
+        for f, side in front:
+            for k in range(3):
+                t = int(twins[3 * f + k])
+                if t < 0:
+                    continue
+                same_way = faces[f, k] == faces[t // 3, t % 3]
+                state = (t // 3, side ^ int(same_way))
+                if state == (start[0], 1):
+                    return True
+                if state not in reached:
+                    reached.add(state)
+                    following.append(state)
+        front = following
+    return False
+
+
+def _refuse_one_sided(mesh: Mesh, clash: np.ndarray) -> None:
+    """Say so where a surface of any size has one side only; small scraps of that kind are left to be swept."""
+    shells = mesh.shells
+    half = np.flatnonzero(clash)
+    half = half[half < mesh.twins[half]]
+    large = shells.area > CHUNK_SHARE * shells.area.max()
+    half = half[large[shells.label[half // 3]]]
+    for h in half[:: max(1, len(half) // 100)]:
+        if shells.triangles[shells.label[h // 3]] < _KNOTTED_AT_LEAST or not _comes_back_turned(mesh, int(h)):
+            count = int(shells.triangles[shells.label[h // 3]])
+            raise BadInput(
+                f"a surface of {counted(count, 'triangle')} has one side only, as a Moebius band or a Klein bottle "
+                "has, and cannot be oriented; cut it apart where it turns over"
+            )
+
+
 class Orient(Treatment):
     """Turn triangles over until all agree, keeping what most of each shell says, and the whole outward.
 
     What was turned inside out on purpose keeps its side. A closed shell inside another is left facing the way
-    it does: inward it is a void. A surface that cannot be oriented (one-sided) is cut open along a line.
+    it does: inward it is a void. An open one is judged by the side it bulges to beyond its rim.
     """
 
     name: ClassVar[str] = "orient"
     title: ClassVar[str] = "Orient outward"
+    changes_area: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Orient all shells; the mesh must have no tangled edges.
@@ -131,25 +184,28 @@ class Orient(Treatment):
         Raises
         ------
         BadInput
-            When edges have three or more triangles.
+            When edges have three or more triangles, or a surface has one side only.
         """
         context.progress.step("Orienting")
         if mesh.edges.tangled:
             raise BadInput(f"{mesh.edges.tangled} tangled edges leave no clear side; mend the tangles first")
-        cut = 0
+        cut, lost = 0, 0.0
         for attempt in range(4):
             flip, clash = _agree(mesh)
             context.progress.check()
             if not clash.any():
                 break
+            if attempt == 0:
+                _refuse_one_sided(mesh, clash)
             cut += int(clash.sum()) // 2
-            if attempt == 0:  # a one-sided surface parts along a line
+            if attempt == 0:  # a knot of a few triangles comes apart along a line
                 links = mesh.twins.copy()
                 links[clash] = OPEN
                 mesh = split_fans(mesh, links)[0]
             else:  # a single wrong edge goes with its triangles
                 drop = np.zeros(len(mesh.faces), dtype=bool)
                 drop[np.flatnonzero(clash) // 3] = True
+                lost += float(triangle_areas(mesh.vertices, mesh.faces[drop]).sum())
                 mesh = keep_triangles(mesh, ~drop)
                 mesh = split_fans(mesh, mesh.twins)[0]
         shells = mesh.shells
@@ -169,19 +225,48 @@ class Orient(Treatment):
         count = int(flip.sum())
         if count == 0 and cut == 0:
             return Outcome(mesh, "Nothing to orient", {"turned": 0, "cut": 0})
-        text = f"Turned {counted(count, 'triangle')}"
-        return Outcome(oriented, text + (f", cut {counted(cut, 'edge')}" if cut else ""), {"turned": count, "cut": cut})
+        text = f"Turned {counted(count, 'triangle')}" + (f", cut {counted(cut, 'edge')}" if cut else "")
+        return Outcome(oriented, text, {"turned": count, "cut": cut, "gone_mm2": lost})
+
+
+def _closed_by_fans(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """Each shell's volume with its openings closed by fans, mm3, and how flat its widest rim lies; shape (S,) each.
+
+    The flatness is the cosine between that rim's plane and the surface along it: 1 round a sheet, 0 where a wall ends.
+    """
+    shells, volume = mesh.shells, mesh.shells.volume.copy()
+    facing = np.zeros(len(shells))
+    loops = mesh.loops
+    if len(loops) == 0:
+        return volume, facing
+    boundaries = classify_boundaries(mesh)
+    corner, half = mesh.faces.ravel(), loops.halfedges
+    a, b = mesh.vertices[corner[half]], mesh.vertices[corner[half - half % 3 + (half + 1) % 3]]
+    count = np.diff(loops.start)
+    middle = np.repeat(boundaries.centre, count, axis=0)
+    own = np.repeat(boundaries.shell, count)
+    origin = mesh.vertices[mesh.faces[shells.first[own], 0]]
+    fans = np.einsum("ij,ij->i", b - origin, np.cross(a - origin, middle - origin)) / 6.0
+    volume += np.bincount(own, weights=fans, minlength=len(shells))
+    order = np.argsort(boundaries.span, kind="stable")
+    facing[boundaries.shell[order]] = np.abs(boundaries.facing[order])  # the widest comes last
+    return volume, facing
 
 
 def _inside_out(mesh: Mesh) -> np.ndarray:
     """Shells to turn over as a whole, bool, shape (S,).
 
-    A closed shell is judged by its volume, an open one only when it is so nearly closed that its volume
-    means something.
+    A closed shell is judged by its volume; an open one by that with its openings closed, when it is nearly closed or
+    when it clearly bulges to the wrong side of a rim where its wall ends. A sheet with a dent in it is no such thing.
     """
     shells = mesh.shells
-    gap = np.linalg.norm(shells.vector_area, axis=1) / np.maximum(shells.area, 1e-300)
-    negative = (shells.volume < 0) & (gap < 0.1)
+    is_open = shells.open_edges > 0
+    negative = (shells.volume < 0) & ~is_open
+    if is_open.any():
+        volume, facing = _closed_by_fans(mesh)
+        gap = np.linalg.norm(shells.vector_area, axis=1) / np.maximum(shells.area, 1e-300)
+        bulges = (facing < _SHEET_LIKE) & (volume < -_BULGE * shells.area**1.5)
+        negative |= is_open & (volume < 0) & ((gap < _NEARLY_CLOSED) | bulges)
     if not negative.any():
         return negative
     roles = shell_roles(mesh)

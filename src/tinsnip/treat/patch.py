@@ -8,17 +8,25 @@ from scipy import sparse
 from scipy.spatial import cKDTree
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import face_vectors, triangles_at
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat.clearance import Crossed, what_new_triangles_cross
 from tinsnip.treat.fairing import fair
+from tinsnip.treat.fans import split_fans
 from tinsnip.treat.filling import add_triangles, fill_loop
 from tinsnip.treat.refining import refine_patch
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Patch"]
 
 _TOO_FAR = 0.6
+_ON_RING = "on the edge of a hole"
+_MOST_HANGING = 12
+_HANGING_SHARE = 1e-3
+"""Triangles a hole, and share of the whole area, that may be taken away so that patches keep clear."""
 
 
 class Patch(Treatment):
@@ -26,13 +34,17 @@ class Patch(Treatment):
 
     name: ClassVar[str] = "patch"
     title: ClassVar[str] = "Patch holes"
+    changes_area: ClassVar[bool] = True
 
     under_mm: float | None = Field(None, gt=0, description="only holes that span less than this, mm")
     flow: float = Field(1.0, ge=0, le=1, description="0 taut like a drum skin, 1 flowing on from the surroundings")
     holes: tuple[int, ...] | None = Field(None, description="only these holes, by their lowest half-edge")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
-        """Patch the holes chosen; every triangle that was there stays as it is.
+        """Patch the holes chosen.
+
+        Every triangle that was there stays as it is, but for a few at the edge of a hole, hanging over it so that no
+        patch could keep clear of them; these go, and it is said.
 
         Raises
         ------
@@ -57,11 +69,111 @@ class Patch(Treatment):
             raise BadInput("tangled or flipped edges leave the holes without a clear edge; mend and orient first")
         # a patch runs against the open half-edges
         rings = [corner[loops.loop(i)][::-1] for i in numbers]
-        patched = _patch_rings(mesh, rings, self.flow, context)
-        added = len(patched.faces) - len(mesh.faces)
-        area = float(np.linalg.norm(face_vectors(patched.vertices, patched.faces[len(mesh.faces) :]), axis=1).sum())
-        figures = {"holes": len(rings), "triangles": added, "area_mm2": area}
-        return Outcome(patched, f"Patched {counted(len(rings), 'hole')}", figures)
+        patched, flows, crossed = self._clear_of_the_part(mesh, rings, context)
+        kept, hung, gone = len(mesh.faces), 0, 0.0
+        if crossed.fresh:
+            tidied, rings_left = _without_what_hangs_over(mesh, rings, crossed)
+            if rings_left:
+                again = self._clear_of_the_part(tidied, rings_left, context)
+                if again[2].fresh < crossed.fresh:
+                    patched, flows, crossed = again
+                    kept, hung, gone = (
+                        len(tidied.faces),
+                        kept - len(tidied.faces),
+                        float((mesh.areas - tidied.areas).sum()),
+                    )
+        added = len(patched.faces) - kept
+        area = float(np.linalg.norm(face_vectors(patched.vertices, patched.faces[kept:]), axis=1).sum())
+        tauter = int((flows < self.flow).sum())
+        figures = {
+            "holes": len(rings), "triangles": added, "area_mm2": area, "patched_mm2": area, "tauter": tauter,
+            "crossings": crossed.fresh, "gone_mm2": gone,
+        }  # fmt: skip
+        text = f"Patched {counted(len(rings), 'hole')}"
+        if tauter:
+            text += f", {tauter} of them drawn taut so as not to cross the part"
+        if hung:
+            text += f", took {counted(hung, 'triangle')} away that hung over a hole"
+        return Outcome(patched, text + crossed.said(), figures)
+
+    def _clear_of_the_part(
+        self, mesh: Mesh, rings: list[np.ndarray], context: Context
+    ) -> tuple[Mesh, np.ndarray, Crossed]:
+        """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise.
+
+        Returns
+        -------
+        mesh : Mesh
+        flows : ndarray, shape (R,)
+            The shape that each patch was given; -1 for one without inner vertices.
+        crossed : Crossed
+            What is crossed all the same.
+        """
+        flows = np.full(len(rings), self.flow)
+        best: tuple[Mesh, np.ndarray, Crossed] | None = None
+        for _ in range(3):
+            patched = _patch_rings(mesh, rings, flows, context)
+            crossed = what_new_triangles_cross(mesh, patched)
+            if best is None or crossed.fresh < best[2].fresh:
+                best = patched, flows.copy(), crossed
+            pairs = crossed.pairs[~crossed.folded]
+            wrong = _owners(mesh, patched, rings, np.unique(pairs[pairs >= len(mesh.faces)]))
+            wrong = wrong[flows[wrong] >= 0]
+            if len(wrong) == 0:
+                break
+            flows[wrong] = np.where(flows[wrong] > 0, 0.0, -1.0)
+        return best
+
+
+def _without_what_hangs_over(mesh: Mesh, rings: list[np.ndarray], crossed: Crossed) -> tuple[Mesh, list[np.ndarray]]:
+    """Take away the few triangles at the edges of holes that patches cross, and what hangs by a corner then.
+
+    Returns
+    -------
+    mesh : Mesh
+    rings : list of ndarray of int
+        The holes as they are then; empty where there were too many such triangles.
+    """
+    old = len(mesh.faces)
+    pairs = crossed.pairs[~crossed.folded]
+    hanging = np.unique(pairs[pairs < old])
+    on_ring = np.zeros(len(mesh.vertices), dtype=np.uint8)
+    on_ring[np.concatenate(rings)] = 1
+    on_ring[mesh.faces[hanging]] = 1
+    area = triangle_areas(mesh.vertices, mesh.faces[hanging]).sum()
+    if len(hanging) > _MOST_HANGING * len(rings) or area > _HANGING_SHARE * mesh.areas.sum():
+        return mesh, []
+    keep = np.ones(old, dtype=bool)
+    keep[hanging] = False
+    rest = {name: a for name, a in mesh.attributes.items() if name != _ON_RING}
+    tidied = keep_triangles(mesh.with_attribute(_ON_RING, Attribute(Domain.VERTEX, on_ring)), keep)
+    tidied, _ = split_fans(tidied, tidied.twins)
+    shells = tidied.shells
+    scraps = (shells.open_edges > 0) & (shells.triangles <= 3)
+    tidied = keep_triangles(tidied, ~np.append(scraps, False)[shells.label])
+    mark = tidied.attributes[_ON_RING].values > 0
+    own = {name: a for name, a in tidied.attributes.items() if name in rest}
+    tidied = Mesh(tidied.vertices, tidied.faces, tidied.provenance, own)
+    corner, loops, boundaries = tidied.faces.ravel(), tidied.loops, classify_boundaries(tidied)
+    found = [corner[loops.loop(i)][::-1] for i in np.flatnonzero(boundaries.is_hole)]
+    return tidied, [ring for ring in found if mark[ring].any()]
+
+
+def _owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: np.ndarray) -> np.ndarray:
+    """Numbers of the patches that some made triangles belong to, by the ring their patch hangs on."""
+    if len(triangles) == 0:
+        return np.empty(0, dtype=np.int64)
+    made = Mesh(patched.vertices, patched.faces[len(mesh.faces) :])
+    label = made.shells.label
+    owner = np.full(len(made.shells), -1, dtype=np.int64)
+    ring_of = np.full(len(patched.vertices), -1, dtype=np.int64)
+    for i, ring in enumerate(rings):
+        ring_of[ring] = i
+    corner_ring = ring_of[made.faces]
+    hangs = corner_ring.max(axis=1)
+    owner[label[hangs >= 0]] = hangs[hangs >= 0]
+    found = owner[label[triangles - len(mesh.faces)]]
+    return np.unique(found[found >= 0])
 
 
 def _edge_lengths_at(mesh: Mesh, on_ring: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -78,7 +190,7 @@ def _edge_lengths_at(mesh: Mesh, on_ring: np.ndarray) -> tuple[np.ndarray, np.nd
     return total / np.maximum(count, 1.0), touching
 
 
-def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flow: float, context: Context) -> Mesh:
+def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context: Context) -> Mesh:
     on_ring = np.zeros(len(mesh.vertices), dtype=bool)
     on_ring[np.concatenate(rings)] = True
     sigma, touching = _edge_lengths_at(mesh, on_ring)
@@ -96,7 +208,8 @@ def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flow: float, context: Cont
             continue
         points = mesh.vertices[ring]
         found = fill_loop(points)
-        points, found = refine_patch(points, found, sigma[ring], state)
+        if flows[i] >= 0:
+            points, found = refine_patch(points, found, sigma[ring], state)
         new = points[len(ring) :]
         number = np.concatenate([ring, base + n_extra + np.arange(len(new))])
         triangles.append(number[found])
@@ -112,7 +225,7 @@ def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flow: float, context: Cont
     inner = np.concatenate(extra)
     owners = np.concatenate(owner)
     context.progress.step("Shaping the patches")
-    inner = _shaped(mesh, touching, made, inner, owners, rings, flow)
+    inner = _shaped(mesh, touching, made, inner, owners, rings, flows)
     return add_triangles(mesh, made, inner, sparse.vstack(blends, format="csr"))
 
 
@@ -133,7 +246,7 @@ def _shaped(
     inner: np.ndarray,
     owners: np.ndarray,
     rings: list[np.ndarray],
-    flow: float,
+    flows: np.ndarray,
 ) -> np.ndarray:
     """Fair all patches at once; one that runs away from its hole is drawn taut instead."""
     base = len(mesh.vertices)
@@ -145,8 +258,9 @@ def _shaped(
     points[known] = mesh.vertices[used[known]]
     points[~known] = inner[used[~known] - base]
     on_edge = np.isin(used, np.concatenate(rings))
+    flow = float(flows.max())
     placed = fair(points, local, ~known, on_edge, flow)[~known]
-    runaway = np.zeros(len(rings), dtype=bool)
+    runaway = flows < flow  # to be drawn taut in any case
     span = np.array([np.linalg.norm(np.ptp(mesh.vertices[r], axis=0)) for r in rings])
     off = np.linalg.norm(placed - inner, axis=1)
     np.logical_or.at(runaway, owners, ~(off < _TOO_FAR * span[owners]))

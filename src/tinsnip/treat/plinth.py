@@ -7,14 +7,17 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.survey.holes import Boundaries, classify_boundaries
-from tinsnip.treat.filling import add_triangles, close_rings, fill_loop, flat_cap
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.survey.holes import ROUGH, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
+from tinsnip.treat.clearance import what_new_triangles_cross
+from tinsnip.treat.filling import add_triangles, close_rings, flat_cap
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Plinth"]
 
 _FLAT = 1e-6
-_SHEET_DEPTH = 0.01  # a sheet that is flat throughout gets this share of its diagonal as thickness
+_SHEET_LIKE = 0.8
+_MOST_RIMS = 2000
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
 
 
@@ -23,6 +26,7 @@ class Plinth(Treatment):
 
     name: ClassVar[str] = "plinth"
     title: ClassVar[str] = "Close the base"
+    changes_area: ClassVar[bool] = True
 
     depth_mm: float | None = Field(
         None, gt=0, description="how far the base lies beyond the rim's farthest point, mm; half an edge by default"
@@ -31,34 +35,60 @@ class Plinth(Treatment):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Close the rims.
 
+        The rims that lie in the plane of the widest one are closed by the base; others are closed too, but count as
+        patched. New triangles are looked at for what they cross.
+
         Raises
         ------
         BadInput
-            When the mesh has tangled or flipped edges.
+            When the mesh has tangled or flipped edges, or is a sheet without thickness and no depth is given.
         """
         context.progress.step("Closing the base")
         boundaries = classify_boundaries(mesh)
         rims = np.flatnonzero(boundaries.is_rim)
         if len(rims) == 0:
-            return Outcome(mesh, "No open rim", {"rims": 0, "triangles": 0})
+            return Outcome(mesh, "No open rim", {"rims": 0, "triangles": 0, "patched_mm2": 0.0, "crossings": 0})
         if mesh.edges.flipped or mesh.edges.tangled:
             raise BadInput("tangled or flipped edges leave the rim without a clear side; mend and orient first")
+        if len(rims) > _MOST_RIMS:
+            raise BadInput(
+                f"{counted(len(rims), 'open rim')} are no base to close; weld the scan or sweep strays first"
+            )
         corner = mesh.faces.ravel()
         rings = {int(i): corner[mesh.loops.loop(i)] for i in rims}
-        before = len(mesh.faces)
-        for group, outward in _by_plane(mesh, rings, boundaries):
+        shells = mesh.shells
+        before, patched, crossings, said = len(mesh.faces), 0.0, 0, ""
+        for number, (group, outward) in enumerate(_by_plane(mesh, rings, boundaries)):
             context.progress.check()
             loops = [rings[i] for i in group]
+            own = mesh.vertices[mesh.faces[:before][shells.label == boundaries.shell[group[0]]]].reshape(-1, 3)
             flat = _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
-            sheet = _height(mesh.vertices, outward) <= _FLAT * mesh.diagonal
+            sheet = _height(own, outward) <= _FLAT * mesh.diagonal
+            if sheet and self.depth_mm is None:
+                raise BadInput("the surface is flat throughout and has no thickness; give the base a depth in mm")
             if flat and not sheet:
-                mesh = close_rings(mesh, loops, outward)
+                tried = [close_rings(mesh, loops, outward)]
             else:
-                depth = self.depth_mm or (_SHEET_DEPTH * mesh.diagonal if sheet else None)
-                for loop in loops:
-                    mesh = _walled(mesh, loop, outward, depth)
-        made = len(mesh.faces) - before
-        return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}", {"rims": len(rims), "triangles": made})
+                deepest = float((own @ outward).max())
+                # what dips below its own rim, as a sheet may, needs a base below that
+                always = boundaries.facing[group[0]] >= _SHEET_LIKE
+                tried = [_walled(mesh, loops, outward, self.depth_mm, deepest if always else None)]
+                if not always and what_new_triangles_cross(mesh, tried[0]).fresh:
+                    tried.append(_walled(mesh, loops, outward, self.depth_mm, deepest))
+            crossed = [what_new_triangles_cross(mesh, closed) for closed in tried]
+            best = int(np.argmin([c.fresh for c in crossed]))
+            crossings += crossed[best].fresh
+            said = said or crossed[best].said()
+            if number > 0:
+                patched += float(tried[best].areas.sum() - mesh.areas.sum())
+            mesh = tried[best]
+        figures = {
+            "rims": len(rims),
+            "triangles": len(mesh.faces) - before,
+            "patched_mm2": patched,
+            "crossings": crossings,
+        }
+        return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}{said}", figures)
 
 
 def _height(points: np.ndarray, normal: np.ndarray) -> float:
@@ -66,7 +96,10 @@ def _height(points: np.ndarray, normal: np.ndarray) -> float:
 
 
 def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) -> list[tuple[list[int], np.ndarray]]:
-    """Group flat rims that lie in one plane; each group with the outward normal of its base."""
+    """Group rims of one cut, the widest first; each group with the outward normal of its base.
+
+    A flat rim takes the rims in its very plane along, a ragged one those of its shell within its own roughness.
+    """
     left = sorted(rings, key=lambda i: -boundaries.span[i])
     groups = []
     while left:
@@ -75,32 +108,39 @@ def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) 
         size = float(np.linalg.norm(area))
         outward = -area / size if size > 0 else np.array([0.0, 0.0, -1.0])
         group = [first]
-        if _height(mesh.vertices[rings[first]], outward) <= _FLAT * mesh.diagonal:
-            level = float(mesh.vertices[rings[first]].mean(axis=0) @ outward)
+        level = float(mesh.vertices[rings[first]].mean(axis=0) @ outward)
+        rough = float(np.abs(mesh.vertices[rings[first]] @ outward - level).max())
+        flat = _height(mesh.vertices[rings[first]], outward) <= _FLAT * mesh.diagonal
+        if flat or rough <= ROUGH * boundaries.span[first]:
+            allowed = _FLAT * mesh.diagonal if flat else WITHIN_ROUGHNESS * rough
             for i in list(left):
-                off = np.abs(mesh.vertices[rings[i]] @ outward - level).max()
-                if off <= _FLAT * mesh.diagonal:
+                same = flat or boundaries.shell[i] == boundaries.shell[first]
+                if same and np.abs(mesh.vertices[rings[i]] @ outward - level).max() <= allowed:
                     group.append(i)
                     left.remove(i)
-        elif -outward[2] > _UPRIGHT:
+        if not flat and -outward[2] > _UPRIGHT:
             outward = np.array([0.0, 0.0, -1.0])
         groups.append((group, outward))
     return groups
 
 
-def _walled(mesh: Mesh, ring: np.ndarray, outward: np.ndarray, depth: float | None) -> Mesh:
-    """Walls from a ragged rim to a plane beyond it, and a flat base."""
-    points = mesh.vertices[ring]
-    following = np.roll(points, -1, axis=0)
+def _walled(
+    mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, depth: float | None, beyond: float | None
+) -> Mesh:
+    """Walls from ragged rims to a plane beyond them, and beyond a given level, and a flat base between the walls."""
+    every = np.concatenate(rings)
+    points = mesh.vertices[every]
+    following = np.concatenate([np.roll(mesh.vertices[r], -1, axis=0) for r in rings])
     if depth is None:
         depth = 0.5 * float(np.linalg.norm(following - points, axis=1).mean())
-    level = float((points @ outward).max()) + depth
+    level = max(float((points @ outward).max()), -np.inf if beyond is None else beyond) + depth
     foot = points + (level - points @ outward)[:, None] * outward
-    n = len(ring)
-    own = len(mesh.vertices) + np.arange(n)
-    nxt, own_nxt = np.roll(ring, -1), np.roll(own, -1)
-    walls = np.concatenate([np.column_stack([nxt, ring, own]), np.column_stack([nxt, own, own_nxt])])
-    base = flat_cap(np.concatenate([mesh.vertices, foot]), [own], outward)
-    if base is None:
-        base = own[::-1][fill_loop(foot[::-1])]
-    return add_triangles(mesh, np.concatenate([walls, base]), foot)
+    start, walls, feet = len(mesh.vertices), [], []
+    for ring in rings:
+        own = start + np.arange(len(ring))
+        start += len(ring)
+        after, own_after = np.roll(ring, -1), np.roll(own, -1)
+        walls += [np.column_stack([after, ring, own]), np.column_stack([after, own, own_after])]
+        feet.append(own)
+    base = flat_cap(np.concatenate([mesh.vertices, foot]), feet, outward)
+    return add_triangles(mesh, np.concatenate([*walls, base]), foot)

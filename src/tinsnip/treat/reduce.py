@@ -19,7 +19,8 @@ from tinsnip.treat.curve import Curve, deviation_curve
 from tinsnip.treat.levelsearch import LevelSearch
 from tinsnip.treat.record import Level, Record
 from tinsnip.treat.sheets import cut_into_sheets
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Reduce"]
 
@@ -118,7 +119,7 @@ class Reduce(Treatment):
         if target is not None and len(reduced.faces) > target * 1.02 + 4:
             why = "the deviation" if self.max_deviation_mm is not None else "the shape"
             text += f" ({counted(target, 'was', 'were')} asked; {why} allows no fewer)"
-        figures = {"triangles": len(reduced.faces), "before": len(mesh.faces)}
+        figures = {"triangles": len(reduced.faces), "before": len(mesh.faces), "before_mm2": float(mesh.areas.sum())}
         if target is not None:
             figures["asked"] = target
         return Outcome(reduced, text, figures)

@@ -9,7 +9,8 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.threads import in_chunks
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Smooth"]
 

@@ -12,7 +12,8 @@ from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING
 from tinsnip.mesh.subsets import number_used
 from tinsnip.treat.filling import close_rings
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["StraightSnip"]
 
@@ -196,6 +197,7 @@ class StraightSnip(Treatment):
 
     name: ClassVar[str] = "snip-straight"
     title: ClassVar[str] = "Straight snip"
+    changes_area: ClassVar[bool] = True
 
     normal: tuple[Number, Number, Number] = Field((0.0, 0.0, 1.0), description="towards what is kept")
     offset: Number = Field(0.0, description="distance of the plane from the origin along the normal, mm")

@@ -1,26 +1,34 @@
 """Sweep: take away strays and voids."""
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
-from tinsnip.survey.strays import shell_roles
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.survey.strays import describe_chunks, shell_roles
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Sweep"]
 
 
 class Sweep(Treatment):
-    """Take away whole shells: by rule, or the ones named. The main shell always stays."""
+    """Take away whole shells: by rule, or the ones named. The main shell always stays.
+
+    By rule a shell that may be part of the part, a chunk, is never taken away unless the rule says so.
+    """
 
     name: ClassVar[str] = "sweep"
     title: ClassVar[str] = "Sweep strays"
+    changes_area: ClassVar[bool] = True
 
-    crumbs: bool = Field(True, description="sweep strays under a twentieth of the main shell's span")
-    chunks: bool = Field(True, description="sweep larger strays")
+    crumbs: bool = Field(True, description="sweep strays that cannot be part of the part: small, few and clear of it")
+    chunks: Literal["ask", "keep", "sweep"] = Field(
+        "ask", description="what to do with strays that may be part of it: leave them and ask, keep them as solids of "
+        "their own, or sweep them too"
+    )  # fmt: skip
     voids: bool = Field(True, description="sweep closed inner skins")
     under_mm: float | None = Field(None, gt=0, description="only what spans less than this, mm")
     shells: tuple[int, ...] | None = Field(None, description="only these shells, by their lowest triangle")
@@ -29,17 +37,29 @@ class Sweep(Treatment):
         """Sweep; what stays is bit-identical."""
         context.progress.step("Sweeping")
         roles = shell_roles(mesh)
-        go = (roles.crumb & self.crumbs) | (roles.chunk & self.chunks) | (roles.void & self.voids)
+        shells = mesh.shells
+        if self.shells is not None:  # named one by one: whoever named them has decided
+            go = np.isin(shells.first, self.shells) & (roles.crumb | roles.chunk | roles.void)
+        else:
+            go = (roles.crumb & self.crumbs) | (roles.chunk & (self.chunks == "sweep")) | (roles.void & self.voids)
         if self.under_mm is not None:
-            go &= mesh.shells.spans < self.under_mm
-        if self.shells is not None:
-            go &= np.isin(mesh.shells.first, self.shells)
+            go &= shells.spans < self.under_mm
+        kept = roles.chunk & ~go
+        asks = self.shells is None and self.chunks == "ask" and bool(kept.any())
+        question = describe_chunks(mesh, roles) if asks else ""
+        voids, chunks = int((go & roles.void).sum()), int((go & roles.chunk).sum())
+        crumbs = int(go.sum()) - voids - chunks
+        figures = {
+            "strays": crumbs + chunks,
+            "voids": voids,
+            "chunks_kept": int(kept.sum()),
+            "triangles": int(shells.triangles[go].sum()),
+            "crumbs_mm2": float(shells.area[go & roles.crumb].sum()),
+            "gone_mm2": float(shells.area[go].sum()),
+        }
         if not go.any():
-            return Outcome(mesh, "Nothing to sweep", {"strays": 0, "voids": 0, "triangles": 0})
-        keep = ~go[mesh.shells.label] | (mesh.shells.label < 0)
-        voids = int((go & roles.void).sum())
-        strays = int(go.sum()) - voids
-        parts = [counted(strays, "stray")] * (strays > 0) + [counted(voids, "void")] * (voids > 0)
-        swept = keep_triangles(mesh, keep)
-        gone = len(mesh.faces) - len(swept.faces)
-        return Outcome(swept, "Swept " + " and ".join(parts), {"strays": strays, "voids": voids, "triangles": gone})
+            return Outcome(mesh, "Nothing to sweep", figures, question)
+        keep = ~go[shells.label] | (shells.label < 0)
+        parts = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "chunk")] * (chunks > 0)
+        parts += [counted(voids, "void")] * (voids > 0)
+        return Outcome(keep_triangles(mesh, keep), "Swept " + " and ".join(parts), figures, question)

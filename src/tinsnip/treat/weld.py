@@ -6,7 +6,8 @@ import numpy as np
 
 from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.welding import weld_exact
-from tinsnip.treat.treatment import Context, Outcome, Treatment, counted
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Weld"]
 

@@ -1,0 +1,192 @@
+"""A routine on many files: each read, worked on, written, read back and judged, and what is to be said of it."""
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from tinsnip.errors import BadInput
+from tinsnip.formats import Scan, read_scan
+from tinsnip.job.release import release
+from tinsnip.job.routine import Routine, Run
+from tinsnip.progress import Progress
+from tinsnip.survey import Examination
+from tinsnip.survey.readiness import Check, Readiness
+from tinsnip.treat import Reduce
+
+__all__ = ["Budget", "Result", "run_on", "targets_of"]
+
+_TRIES = 4
+_UNUSUAL_MM = (1.0, 1000.0)
+"""A part whose unit was guessed and whose size lies outside of these may well be in another unit."""
+
+
+@dataclass(frozen=True)
+class Budget:
+    """What the results may be at most; None: anything."""
+
+    triangles: int | None = None
+    max_bytes: float | None = None
+    max_deviation: float | None = None
+
+    def on(self, routine: Routine, format_name: str, coloured: bool = True) -> Routine:
+        """The routine with a reduction to this budget.
+
+        Raises
+        ------
+        BadInput
+            When no solid keeps to it.
+        """
+        return routine.with_budget(self.triangles, self.max_bytes, format_name, self.max_deviation, coloured)
+
+
+@dataclass(frozen=True)
+class Result:
+    """What came of one scan."""
+
+    scan: Scan
+    target: Path
+    run: Run
+    examination: Examination
+    readiness: Readiness
+    warnings: list[str] = field(default_factory=list)
+
+    def facts(self) -> dict[str, Any]:
+        """All of it under the names of the command line's JSON."""
+        scan, run = self.scan, self.run
+        steps = [
+            {"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in run.steps
+        ]  # fmt: skip
+        return {
+            "file": str(scan.path),
+            "out": str(self.target),
+            "unit": scan.unit,
+            "unit_reason": scan.unit_reason,
+            "notes": list(scan.notes),
+            "warnings": self.warnings,
+            "steps": steps,
+            **self.examination.counts(),
+            "gone_share": run.gone_share,
+            "made_share": run.made_share,
+            "ready": self.readiness.ready,
+            "reasons": self.readiness.reasons,
+            "unchecked": self.readiness.unchecked,
+            "state": self.readiness.state,
+        }
+
+
+def targets_of(files: tuple[Path, ...], out: Path, suffix: str, replace: bool = False) -> list[tuple[Path, Path]]:
+    """Where each result goes.
+
+    Raises
+    ------
+    BadInput
+        When one would be written over a scan that is read, over another result, or, unless `replace`, over a file that
+        is there already.
+    """
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise BadInput(f"{out}: {(error.strerror or str(error)).lower()}; choose a folder for the results") from error
+    raw = {file.resolve() for file in files}
+    found: list[tuple[Path, Path]] = []
+    taken: set[Path] = set()
+    for file in files:
+        target = out / (file.stem + suffix)
+        if target.resolve() in raw or (
+            target.exists() and any(f.exists() and target.samefile(f) for f in files)
+        ):  # fmt: skip
+            raise BadInput(f"{target}: is a raw scan of this run and is never overwritten; choose another --out")
+        if target in taken:
+            raise BadInput(f"{target}: two scans would have this name; run them into different folders")
+        if target.exists() and not replace:
+            raise BadInput(f"{target}: is there already; add --replace to replace it, or choose another --out")
+        taken.add(target)
+        found.append((file, target))
+    return found
+
+
+def run_on(
+    targets: list[tuple[Path, Path]],
+    routine: Routine,
+    budget: Budget,
+    format_name: str,
+    unit: str | None,
+    provenance: bool,
+    shown: Callable[[str], AbstractContextManager[Progress]],
+) -> Iterator[tuple[Path, Result | Exception]]:
+    """Run a routine on scans, one after another; one that goes wrong does not stop the others.
+
+    Parameters
+    ----------
+    targets : list of (Path, Path)
+        Each scan, and where its result goes.
+    routine : Routine
+    budget : Budget
+    format_name : str
+        A key of `FORMATS`.
+    unit : str or None
+        Guessed where None.
+    provenance : bool
+    shown : callable
+        Gives the progress of the work on a file of a name.
+
+    Yields
+    ------
+    file : Path
+    result : Result or Exception
+    """
+    for file, target in targets:
+        try:
+            with shown(file.name) as progress:
+                yield file, _run_one(file, target, routine, budget, format_name, unit, provenance, progress)
+        except Exception as error:
+            yield file, error
+
+
+def _run_one(
+    file: Path,
+    target: Path,
+    routine: Routine,
+    budget: Budget,
+    format_name: str,
+    unit: str | None,
+    provenance: bool,
+    progress: Progress,
+) -> Result:
+    scan = read_scan(file, unit, progress)
+    run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
+    examination = release(run.mesh, target, format_name, progress, provenance, run.wanted_shells)
+    for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip
+        size = target.stat().st_size
+        if budget.max_bytes is None or size <= budget.max_bytes or not _reduce_further(run, size, budget, progress):
+            break
+        examination = release(run.mesh, target, format_name, progress, provenance, run.wanted_shells)
+    missed = run.missed()
+    size = target.stat().st_size
+    if budget.max_bytes is not None and size > budget.max_bytes:
+        told = f"the file takes {size / 1e6:.4g} MB where {budget.max_bytes / 1e6:g} were asked"
+        missed.append(Check("file size", False, told))
+    readiness = examination.readiness.also(*run.checks(), *missed)
+    return Result(scan, target, run, examination, readiness, _warnings(scan))
+
+
+def _reduce_further(run: Run, size: float, budget: Budget, progress: Progress) -> bool:
+    """Take the reduction back and make another that is smaller by what the file was too large; False if it cannot."""
+    last = run.steps[-1]
+    if not isinstance(last.treatment, Reduce) or last.treatment.triangles is None:
+        return False
+    fewer = int(0.98 * len(run.mesh.faces) * budget.max_bytes / size)
+    if fewer < 4 or len(run.mesh.faces) > last.treatment.triangles * 1.02 + 4:  # it could not be kept to as it was
+        return False
+    return run.again(last.treatment.model_copy(update={"triangles": fewer}), progress)
+
+
+def _warnings(scan: Scan) -> list[str]:
+    """What whoever runs this should look at."""
+    found = []
+    span = float(scan.mesh.size.max())
+    if scan.unit_guessed and not _UNUSUAL_MM[0] <= span <= _UNUSUAL_MM[1]:
+        found.append(f"its unit was guessed, and at {span:.4g} mm it is of an unusual size; give --unit if it is wrong")
+    return found

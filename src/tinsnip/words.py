@@ -1,0 +1,33 @@
+"""Numbers as they are said and shown, and nouns that agree with them."""
+
+__all__ = ["counted", "grouped", "megabytes", "millimetres", "percent"]
+
+_NOTHING = 1e-6
+"""A nanometre, in mm: what is shorter comes from rounding alone."""
+
+
+def grouped(n: int) -> str:
+    """A whole number in groups of three."""
+    return f"{n:,}".replace(",", "\u202f")
+
+
+def counted(n: int, one: str, many: str | None = None) -> str:
+    """A count with its noun."""
+    return f"{grouped(n)} {one if n == 1 else many or one + 's'}"
+
+
+def percent(share: float) -> str:
+    """A share, 0 to 1, as text; what there is of it never reads as nothing."""
+    if share <= 0.0:
+        return "0 %"
+    return "under 0.01 %" if share < 1e-4 else f"{100 * share:.2g} %" if share < 0.995 else f"{100 * share:.3g} %"
+
+
+def megabytes(size: float) -> str:
+    """A file size as text."""
+    return f"{size / 1e6:.2f} MB" if size < 1e6 else f"{size / 1e6:.1f} MB" if size < 1e8 else f"{size / 1e6:.0f} MB"
+
+
+def millimetres(length: float) -> str:
+    """A small length as a figure without its unit."""
+    return "0" if length < _NOTHING else f"{length:.3g}" if length >= 1e-4 else f"{length:.1e}"
