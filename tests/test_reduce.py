@@ -74,7 +74,7 @@ class Records(unittest.TestCase):
         for point in curve.points[1::3]:
             level = record.level(point.triangles)
             self.assertEqual(len(level.faces), point.triangles)
-            exact = largest_deviation(Mesh(level.vertices, level.faces), ring.mesh, Progress(), back=None)
+            exact = largest_deviation(Mesh(level.vertices, level.faces), ring.mesh, Progress())
             self.assertLessEqual(point.largest, exact.max * 1.05)
             self.assertGreaterEqual(point.largest, 0.5 * exact.max)
             # and against the torus itself, which is known without any tree

@@ -1,6 +1,8 @@
 """Numbers as they are said and shown, and nouns that agree with them."""
 
-__all__ = ["counted", "grouped", "megabytes", "millimetres", "percent"]
+import math
+
+__all__ = ["at_most", "counted", "grouped", "megabytes", "millimetres", "percent"]
 
 _NOTHING = 1e-6
 """A nanometre, in mm: what is shorter comes from rounding alone."""
@@ -26,6 +28,14 @@ def percent(share: float) -> str:
 def megabytes(size: float) -> str:
     """A file size as text."""
     return f"{size / 1e6:.2f} MB" if size < 1e6 else f"{size / 1e6:.1f} MB" if size < 1e8 else f"{size / 1e6:.0f} MB"
+
+
+def at_most(length: float) -> str:
+    """A small length as a figure without its unit, never less than it is."""
+    if length < _NOTHING:
+        return "0"
+    step = 10.0 ** (math.floor(math.log10(length)) - 2)
+    return millimetres(math.ceil(length / step - 1e-9) * step)
 
 
 def millimetres(length: float) -> str:

@@ -14,9 +14,10 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
 from tinsnip.survey.deviation import Deviation, FromRaw, largest_deviation
-from tinsnip.treat import Outcome, Reduce
+from tinsnip.treat import Context, Outcome, Reduce
 from tinsnip.treat.curve import Curve
 from tinsnip.treat.record import Level, Record
+from tinsnip.treat.reduce import new_crossings
 
 if TYPE_CHECKING:
     from tinsnip.app.session import Session
@@ -152,23 +153,36 @@ class Levels(QObject):
         self.session.tasks.latest("level", quickly, show)
 
     def measure(self) -> None:
-        """Measure the level that is shown, at every vertex, edge midpoint and centroid, and back."""
+        """Measure the level that is shown, both ways, and look whether it crosses itself where the mesh did not.
+
+        Where it does, another reduction to as many triangles takes its place, that holds what is there.
+        """
         level, piece = self.shown, self.session.job.piece
         if level is None or piece is None or level.outcome is None or level.measured is not None:
             return
         raw, frame = piece.raw, self.session.job.frame(self.session.job.active)
 
         def work(progress: Progress) -> LevelView:
-            with progress.part(0.0, 0.6):
-                measured = largest_deviation(level.outcome.mesh, level.before, progress)
-            with progress.part(0.6, 1.0):
-                found, places = measure_for_view(level.outcome.mesh, raw, frame, progress)
-                return replace(level, measured=measured, from_raw=found, places=places)
+            clear = level
+            with progress.part(0.0, 0.3):
+                if len(new_crossings(level.before, level.outcome.mesh)):
+                    outcome = level.treatment.apply(level.before, Context(progress))
+                    clear = replace(
+                        level, triangles=len(outcome.mesh.faces), outcome=outcome,
+                        buffers=make_buffers(outcome.mesh, progress),
+                    )  # fmt: skip
+            with progress.part(0.3, 0.7):
+                measured = largest_deviation(clear.outcome.mesh, level.before, progress)
+            with progress.part(0.7, 1.0):
+                found, places = measure_for_view(clear.outcome.mesh, raw, frame, progress)
+                return replace(clear, measured=measured, from_raw=found, places=places)
 
         def done(measured: LevelView) -> None:
             if self.shown is level:
                 self.shown = measured
                 self.changed.emit()
+                if measured.outcome is not level.outcome:
+                    self.session.show_preview(Preview(level.treatment, level.before, measured.outcome, 0.0))
 
         self.session.tasks.behind("measured level", work, done)
 

@@ -12,7 +12,7 @@ from tinsnip.app.viewport import Viewport
 from tinsnip.formats import FORMATS
 from tinsnip.treat import Reduce
 from tinsnip.treat.levelsearch import LevelSearch
-from tinsnip.words import grouped, megabytes, millimetres
+from tinsnip.words import at_most, grouped, megabytes, millimetres
 
 __all__ = ["ReduceTray"]
 
@@ -348,7 +348,7 @@ class ReduceTray(Panel):
         if count >= study.record.most:
             self.deviation.setText("0 / 0")
         elif measured is not None:
-            self.deviation.setText(f"{millimetres(measured.max)} / {millimetres(measured.p99)}")
+            self.deviation.setText(f"{at_most(measured.max)} / {millimetres(measured.p99)}")
         else:
             self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
         about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""

@@ -14,7 +14,7 @@ from tinsnip.mesh.morton import morton_codes, morton_order
 from tinsnip.progress import check_here, polled_here
 from tinsnip.threads import in_chunks
 
-__all__ = ["Tree", "build_tree", "closest_points", "first_hits", "triangles_in_boxes"]
+__all__ = ["Tree", "build_tree", "closest_points", "first_hits", "nearest", "on_triangle", "triangles_in_boxes"]
 
 _MOST_IN_LEAF = 5
 _PARTS = 16
@@ -173,7 +173,7 @@ def build_tree(vertices: np.ndarray, faces: np.ndarray) -> Tree:
 
 
 @kernel
-def _on_triangle(V, a, b, c, px, py, pz):
+def on_triangle(V, a, b, c, px, py, pz):
     """Closest point of a triangle, by the region of its plane that the point lies over (Ericson 2005, 5.1.5)."""
     ax, ay, az = V[a, 0], V[a, 1], V[a, 2]
     bx, by, bz = V[b, 0], V[b, 1], V[b, 2]
@@ -223,60 +223,71 @@ def _box_distance2(boxes, node, x, y, z):
 
 
 @kernel
-def _closest(V, faces, order, boxes, points, which, begin, end, distance2, triangle, foot, state):
+def nearest(V, faces, order, boxes, x, y, z, guess, stack, near):
+    """Squared distance of one point, the triangle that is closest, and the closest point on it.
+
+    A triangle that may be close is a good `guess`; -1 for none. `stack` and `near` are room for 128 nodes.
+    """
     leaves = boxes.shape[0] // 2 + 1
     first = leaves - 1
     count = order.shape[0]
+    best = np.inf
+    bx, by, bz = x, y, z
+    hit = -1
+    if guess >= 0:
+        bx, by, bz = on_triangle(V, faces[guess, 0], faces[guess, 1], faces[guess, 2], x, y, z)
+        best = (bx - x) ** 2 + (by - y) ** 2 + (bz - z) ** 2
+        hit = guess
+    stack[0] = 0
+    near[0] = _box_distance2(boxes, 0, x, y, z)
+    height = 1
+    while height > 0:
+        height -= 1
+        if near[height] >= best:
+            continue
+        node = stack[height]
+        if node >= first:
+            leaf = node - first
+            for t in range(leaf * count // leaves, (leaf + 1) * count // leaves):
+                f = order[t]
+                cx, cy, cz = on_triangle(V, faces[f, 0], faces[f, 1], faces[f, 2], x, y, z)
+                d = (cx - x) ** 2 + (cy - y) ** 2 + (cz - z) ** 2
+                if d < best:
+                    best = d
+                    hit = f
+                    bx, by, bz = cx, cy, cz
+            continue
+        left, right = 2 * node + 1, 2 * node + 2
+        dl, dr = _box_distance2(boxes, left, x, y, z), _box_distance2(boxes, right, x, y, z)
+        if dl < dr:
+            left, right, dl, dr = right, left, dr, dl
+        if dl < best:
+            stack[height], near[height] = left, dl
+            height += 1
+        if dr < best:
+            stack[height], near[height] = right, dr
+            height += 1
+    return best, hit, bx, by, bz
+
+
+@kernel
+def _closest(V, faces, order, boxes, points, which, begin, end, distance2, triangle, foot, state):
     stack = np.empty(128, dtype=np.int64)
     near = np.empty(128, dtype=np.float64)
-    guess = -1
+    hit = -1
     for i in range(begin, end):
         if i % 2048 == 0:
             if state[0]:
                 return
         q = which[i]
-        x, y, z = points[q, 0], points[q, 1], points[q, 2]
-        best = np.inf
-        bx, by, bz = x, y, z
-        hit = -1
-        if guess >= 0:  # the query before, a neighbour in Morton order, bounds this one
-            bx, by, bz = _on_triangle(V, faces[guess, 0], faces[guess, 1], faces[guess, 2], x, y, z)
-            best = (bx - x) ** 2 + (by - y) ** 2 + (bz - z) ** 2
-            hit = guess
-        stack[0] = 0
-        near[0] = _box_distance2(boxes, 0, x, y, z)
-        height = 1
-        while height > 0:
-            height -= 1
-            if near[height] >= best:
-                continue
-            node = stack[height]
-            if node >= first:
-                leaf = node - first
-                for t in range(leaf * count // leaves, (leaf + 1) * count // leaves):
-                    f = order[t]
-                    cx, cy, cz = _on_triangle(V, faces[f, 0], faces[f, 1], faces[f, 2], x, y, z)
-                    d = (cx - x) ** 2 + (cy - y) ** 2 + (cz - z) ** 2
-                    if d < best:
-                        best = d
-                        hit = f
-                        bx, by, bz = cx, cy, cz
-                continue
-            left, right = 2 * node + 1, 2 * node + 2
-            dl, dr = _box_distance2(boxes, left, x, y, z), _box_distance2(boxes, right, x, y, z)
-            if dl < dr:
-                left, right, dl, dr = right, left, dr, dl
-            if dl < best:
-                stack[height], near[height] = left, dl
-                height += 1
-            if dr < best:
-                stack[height], near[height] = right, dr
-                height += 1
+        # the query before, a neighbour in Morton order, bounds this one
+        best, hit, bx, by, bz = nearest(
+            V, faces, order, boxes, points[q, 0], points[q, 1], points[q, 2], hit, stack, near
+        )  # fmt: skip
         distance2[q] = best
         triangle[q] = hit
         if foot.shape[0] > 0:
             foot[q, 0], foot[q, 1], foot[q, 2] = bx, by, bz
-        guess = hit
 
 
 def closest_points(

@@ -8,9 +8,9 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.mesh.hausdorff import far_at_most
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.mesh.subdivide import halve_edges
-from tinsnip.mesh.subsets import compact
 from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress, stoppable
 
@@ -127,35 +127,30 @@ def telling_points(mesh: Mesh, triangles: np.ndarray) -> np.ndarray:
 
 
 @stoppable
-def largest_deviation(
-    treated: Mesh, before: Mesh, progress: Progress, back: int | None = 200_000, chunk: int = 150_000
-) -> Deviation:
-    """Deviation of a treated mesh at every vertex, edge midpoint and centroid from what it was, and back.
+def largest_deviation(treated: Mesh, before: Mesh, progress: Progress, limit: float = np.inf) -> Deviation:
+    """Deviation of a treated mesh from what it was, and back: no place of either surface has more.
 
     Parameters
     ----------
     treated, before : Mesh
     progress : Progress
-    back : int or None
-        Points of `before` whose distance from the treated surface counts too; None: all vertices its triangles use.
-    chunk : int
-        Triangles measured at once, which bounds the memory.
+    limit : float
+        Where a deviation of more than this is found, mm, no more is looked for; the largest is then one that was found.
 
     Returns
     -------
     Deviation
-        Over the points of both ways.
+        The largest is a bound that holds, at most a hundredth above what some place has; the rest is over all vertices
+        of both.
     """
     state = progress.step("Measuring the deviation", 1)
-    distances = []
-    for begin in range(0, len(treated.faces), chunk):
-        some = np.arange(begin, min(begin + chunk, len(treated.faces)), dtype=np.int32)
-        distances.append(closest_points(before.tree, telling_points(treated, some), state)[0])
-        progress.check()
-    points = compact(before).vertices if back is None else spread_points(before, back // 2)
-    distances.append(closest_points(treated.tree, points, state)[0])
+    if len(treated.faces) == 0 or len(before.faces) == 0:
+        return _summed_up(np.zeros(0))
+    lower, upper, distances = far_at_most(
+        treated.tree, before.tree, (treated.twins, before.twins), state, limit=limit
+    )  # fmt: skip
     progress.check()
-    return _summed_up(np.concatenate(distances))
+    return _summed_up(distances)._replace(max=lower if np.isinf(upper) else upper)
 
 
 @dataclass(frozen=True, eq=False)

@@ -39,7 +39,7 @@ class LevelSearch:
         self.best: int | None = None
         self._curve, self._most = curve, most
         self._failed = self._turns = 0
-        self.next: int | None = self._below_most(max(curve.triangles_for(limit), least))
+        self.next: int | None = self._below_most(max(curve.triangles_for(self.limit), least))
 
     def _below_most(self, count: int) -> int | None:
         return count if count < self._most else None

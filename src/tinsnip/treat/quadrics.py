@@ -113,7 +113,7 @@ def best_place(P, Q, a, b, rim_a, rim_b, evenness, colours):
         x, y, z = ax + t * dx, ay + t * dy, az + t * dz
     else:
         mx, my, mz = 0.5 * (ax + bx), 0.5 * (ay + by), 0.5 * (az + bz)
-        s = 1e-3 * weight + 1e-300
+        s = 1e-5 * weight + 1e-300
         # gradient at the middle
         gx = q0 * mx + q1 * my + q2 * mz + q3
         gy = q1 * mx + q4 * my + q5 * mz + q6

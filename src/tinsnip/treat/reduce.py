@@ -1,7 +1,9 @@
 """Reduce: fewer triangles, as little deviation as can be."""
 
+import math
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import ClassVar
 
 import numpy as np
@@ -9,10 +11,12 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
+from tinsnip.mesh.crossings import meeting_pairs
 from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
-from tinsnip.progress import Progress, stoppable
+from tinsnip.mesh.tree import triangles_in_boxes
+from tinsnip.progress import Progress, polled_here, stoppable
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.curve import Curve, deviation_curve
@@ -20,11 +24,16 @@ from tinsnip.treat.levelsearch import LevelSearch
 from tinsnip.treat.record import Level, Record
 from tinsnip.treat.sheets import cut_into_sheets
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import counted
+from tinsnip.words import at_most, counted
 
-__all__ = ["Reduce"]
+__all__ = ["Reduce", "new_crossings"]
 
-_FEWEST = 300
+_FEWEST = 12
+"""Triangles that a record goes down to; a box has no more."""
+_TURNS = 4
+_FINER = 12
+_SINGLE = 1.1e-7
+"""What rounding to single precision moves a vertex by, at most, as a share of its largest coordinate."""
 
 
 class Reduce(Treatment):
@@ -68,12 +77,14 @@ class Reduce(Treatment):
                 held[mesh.faces[begin:end]] = True
         return Holds(self.hold_rims, mesh.colour if self.hold_colour_edges else None, held, self.even)
 
-    def _given(self, mesh: Mesh) -> tuple[tuple, Callable[[Level], Level] | None]:
+    def _given(self, mesh: Mesh, also_held: np.ndarray | None = None) -> tuple[tuple, Callable[[Level], Level] | None]:
         """What the collapse is given, and how its result is put together again where the mesh has tangles.
 
         Round a tangle the surface is cut into sheets, which stay as they are along the cuts.
         """
         holds = self._holds(mesh)
+        if also_held is not None and also_held.any():
+            holds = holds._replace(vertices=also_held if holds.vertices is None else also_held | holds.vertices)
         fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
         if (mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all():
             return (mesh.vertices, mesh.faces, mesh.twins, holds), None
@@ -84,20 +95,20 @@ class Reduce(Treatment):
         return (sheets.vertices, sheets.faces, sheets.twins, holds), sheets.join
 
     @stoppable
-    def record(self, mesh: Mesh, progress: Progress) -> Record:
+    def record(self, mesh: Mesh, progress: Progress, held: np.ndarray | None = None) -> Record:
         """Run the whole reduction once, so that any level can be had from the record."""
         progress.step("Preparing to reduce")
-        given, join = self._given(compact(mesh))
+        given, join = self._given(compact(mesh), held)
         fewest = min(_FEWEST, self.target(len(mesh.faces)) or _FEWEST)
         return record_collapses(*given, progress, fewest, join)
 
     @stoppable
-    def study(self, mesh: Mesh, progress: Progress) -> tuple[Record, Curve]:
+    def study(self, mesh: Mesh, progress: Progress, held: np.ndarray | None = None) -> tuple[Record, Curve]:
         """The record, and what its levels cost; the spatial tree is built while the collapses run."""
         with ThreadPoolExecutor(1) as pool:
             tree = pool.submit(lambda: mesh.tree)
             with progress.part(0.0, 0.65):
-                record = self.record(mesh, progress)
+                record = self.record(mesh, progress, held)
             tree.result()
         with progress.part(0.65, 1.0):
             return record, deviation_curve(record, mesh, progress)
@@ -125,35 +136,136 @@ class Reduce(Treatment):
         return Outcome(reduced, text, figures)
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
-        """Reduce the mesh; tangles stay as they are, with what lies next to them."""
-        target = self.target(len(mesh.faces))
-        if self.max_deviation_mm is not None and len(mesh.faces):
-            return self._within_deviation(mesh, target, context.progress)
-        if target is None or target >= len(mesh.faces):
-            return Outcome(mesh, "Nothing to reduce", {"triangles": len(mesh.faces)})
-        context.progress.step("Preparing to reduce")
-        sound = compact(mesh)
-        given, join = self._given(sound)
-        vertices, faces, twins, holds = given
-        level = collapse_to(vertices, faces, twins, target, holds, context.progress)
-        return self.outcome_of(sound, level if join is None else join(level))
+        """Reduce the mesh; tangles stay as they are, with what lies next to them.
 
-    def _within_deviation(self, mesh: Mesh, target: int | None, progress: Progress) -> Outcome:
+        Where the reduced surface would cross itself and did not before, the vertices there are held and the reduction
+        is made again, or a finer level is taken; what crosses all the same is said.
+        """
+        target = self.target(len(mesh.faces))
+        if len(mesh.faces) == 0 or (self.max_deviation_mm is None and (target is None or target >= len(mesh.faces))):
+            figures = {"triangles": len(mesh.faces)} | ({} if target is None else {"asked": target})
+            return Outcome(mesh, "Nothing to reduce", figures)
+        sound = compact(mesh)
+        outcome, crossings = self._clear_of_itself(sound, target, context.progress)
+        if outcome.mesh is sound:  # nothing was reduced
+            outcome = replace(outcome, mesh=mesh)
+        text = outcome.text
+        if crossings:
+            text += f", crossing itself in {counted(crossings, 'place')}"
+        return replace(outcome, text=text, figures={**outcome.figures, "crossings": crossings})
+
+    def _clear_of_itself(self, mesh: Mesh, target: int | None, progress: Progress) -> tuple[Outcome, int]:
+        """The reduction to a number of triangles or a deviation, and how often it crosses itself anew all the same."""
+        held = np.zeros(len(mesh.vertices), dtype=bool)
+        tried: list[tuple[int, int, Outcome]] = []
+        for _ in range(_TURNS):
+            if self.max_deviation_mm is None:
+                outcome = self._to_target(mesh, target, held, progress)
+            else:
+                outcome = self._within_deviation(mesh, target, held, progress)
+            crossed = new_crossings(mesh, outcome.mesh)
+            tried.append((len(crossed), len(outcome.mesh.faces), outcome))
+            more = _vertices_at(mesh, outcome.mesh, crossed) & ~held
+            if not more.any():
+                break
+            held |= more
+        at_first = tried[0][1]
+        crossings, count, outcome = min(tried, key=lambda t: t[:2])
+        if crossings or count > 1.02 * at_first + 4:  # so much is held that a finer level without holds does better
+            finer = self._finer(mesh, at_first, count, progress)
+            if finer is not None and (crossings or len(finer.mesh.faces) < count):
+                return finer, 0
+        return outcome, crossings
+
+    def _finer(self, mesh: Mesh, begin: int, most: int, progress: Progress) -> Outcome | None:
+        """The coarsest level above `begin` triangles that does not cross itself anew and keeps to the deviation."""
+        record = self.record(mesh, progress)
+        best: Level | None = None
+        low, high = begin, min(max(most, begin + 1), record.most - 1)
+        count = min(int(1.5 * begin) + 4, high)
+        for _ in range(_FINER):
+            if count <= low or count >= record.most:
+                break
+            level = record.level(count)
+            reduced = Mesh(level.vertices, level.faces)
+            fits = len(new_crossings(mesh, reduced)) == 0
+            if fits and self.max_deviation_mm is not None:
+                limit = self._deviation_limit(mesh)
+                fits = largest_deviation(reduced, mesh, progress, limit).max <= limit
+            if fits:
+                best, high = level, count
+                count = math.isqrt(low * count)
+            elif best is None:
+                low, count = count, min(int(1.5 * count) + 4, record.most - 1)
+            else:
+                low, count = count, math.isqrt(count * high)
+            if best is not None and high <= 1.08 * low + 4:
+                break
+        return None if best is None else self.outcome_of(mesh, best)
+
+    def _deviation_limit(self, mesh: Mesh) -> float:
+        """How far the surface may move, mm, so that writing it in single precision keeps to the limit too."""
+        rounding = _SINGLE * float(np.abs(mesh.box).max())
+        return max(self.max_deviation_mm - rounding, 0.5 * self.max_deviation_mm)
+
+    def _to_target(self, mesh: Mesh, target: int, held: np.ndarray, progress: Progress) -> Outcome:
+        progress.step("Preparing to reduce")
+        given, join = self._given(mesh, held)
+        vertices, faces, twins, holds = given
+        level = collapse_to(vertices, faces, twins, target, holds, progress)
+        return self.outcome_of(mesh, level if join is None else join(level))
+
+    def _within_deviation(self, mesh: Mesh, target: int | None, held: np.ndarray, progress: Progress) -> Outcome:
         """The level with the fewest triangles, but `target` at least, that stays within the deviation."""
         with progress.part(0.0, 0.6):
-            record, curve = self.study(mesh, progress)
-        search = LevelSearch(curve, self.max_deviation_mm, target or 0, record.most)
+            record, curve = self.study(mesh, progress, held)
+        search = LevelSearch(curve, self._deviation_limit(mesh), target or 0, record.most)
         found = None
         with progress.part(0.6, 1.0):
             while search.next is not None:
                 level, count = record.level(search.next), search.next
-                measured = largest_deviation(Mesh(level.vertices, level.faces), mesh, progress, back=None)
+                reduced = Mesh(level.vertices, level.faces)
+                measured = largest_deviation(reduced, mesh, progress, search.limit)
                 search.tell(measured.max)
                 if search.best == count:
                     found = level, measured
+        asked = {} if target is None else {"asked": target}
         if found is None:
             text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
-            return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0})
+            return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0, **asked})
         outcome = self.outcome_of(mesh, found[0])
         figures = {**outcome.figures, "deviation_mm": found[1].max, "deviation_p99_mm": found[1].p99}
-        return Outcome(outcome.mesh, f"{outcome.text}, within {found[1].max:.3g} mm", figures)
+        return Outcome(outcome.mesh, f"{outcome.text}, within {at_most(found[1].max)} mm", figures)
+
+
+def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
+    """Pairs of triangles of a reduced mesh that meet where nothing met before, int32, shape (P, 2)."""
+    if after is before:
+        return np.empty((0, 2), dtype=np.int32)
+    pairs = meeting_pairs(after.vertices, after.faces, tree=after.tree)
+    if len(pairs) == 0:
+        return pairs
+    low, high = _boxes_of(after, pairs)
+    near = triangles_in_boxes(before.tree, low, high, polled_here())
+    around = np.unique(near[:, 1])
+    met = np.zeros(len(before.faces), dtype=bool)
+    met[meeting_pairs(before.vertices, before.faces, around).ravel()] = True
+    known = np.zeros(len(pairs), dtype=bool)
+    known[near[met[near[:, 1]], 0]] = True
+    return pairs[~known]
+
+
+def _boxes_of(mesh: Mesh, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Lower and upper corners, each of shape (P, 3), of what both triangles of each pair take up."""
+    points = mesh.vertices[mesh.faces[pairs]].reshape(len(pairs), 6, 3)
+    return points.min(axis=1), points.max(axis=1)
+
+
+def _vertices_at(before: Mesh, after: Mesh, pairs: np.ndarray) -> np.ndarray:
+    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,)."""
+    at = np.zeros(len(before.vertices), dtype=bool)
+    if len(pairs):
+        low, high = _boxes_of(after, pairs)
+        near = triangles_in_boxes(before.tree, low, high, polled_here())
+        at[before.faces[np.unique(near[:, 1])]] = True
+    return at
