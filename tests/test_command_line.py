@@ -101,7 +101,9 @@ class CommandLine(unittest.TestCase):
         same = specimens.triangle_set(self.ball.vertices, self.ball.faces)
         self.assertEqual(specimens.triangle_set(vertices, faces), same)
         for name in FORMATS:
-            result = tinsnip("run", "print-solid", self.scan, "--out", out, "--format", name, "--max-file", "0.02")
+            result = tinsnip(
+                "run", "print-solid", self.scan, "--out", out, "--format", name, "--max-file", "0.02", "--replace"
+            )
             self.assertEqual(result.returncode, 0, result.stdout + result.stderr)
             self.assertLess((out / f"scan.{name}").stat().st_size, 20_000)
 

@@ -159,7 +159,7 @@ class Runs(Folder):
             mock.patch("platformdirs.user_log_dir", return_value=str(self.folder)),
             mock.patch("tinsnip.treat.sweep.Sweep.apply", side_effect=KeyError("deep down")),
         ):
-            code, text, error = run("run", "print-solid", also, good, "--out", out, "--json")
+            code, text, error = run("run", "print-solid", also, good, "--out", out, "--replace", "--json")
         self.assertEqual(code, 2)
         self.assertTrue(all("KeyError" in line for line in error.strip().splitlines()))
         self.assertIn("Traceback", (self.folder / "errors.log").read_text())
@@ -195,7 +195,17 @@ class Runs(Folder):
             self.assertEqual(specimens.triangle_set(written.vertices, written.faces), expected)
             for most in (0.1, 0.03):
                 code, text, _ = run(
-                    "run", "print-solid", scan, "--out", out, "--format", name, "--max-file", most, "--json"
+                    "run",
+                    "print-solid",
+                    scan,
+                    "--out",
+                    out,
+                    "--format",
+                    name,
+                    "--max-file",
+                    most,
+                    "--replace",
+                    "--json",
                 )
                 size = (out / f"ring.{name}").stat().st_size
                 facts = json.loads(text)["results"][0]

@@ -17,7 +17,6 @@ from tinsnip.job import Job, release
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.mesh.subsets import keep_triangles
-from tinsnip.survey.deviation import areas_by_provenance
 from tinsnip.treat import Context, Patch, Place, Reduce, Scale, StraightSnip, Turn
 from tinsnip.words import grouped, megabytes, millimetres
 
@@ -60,7 +59,7 @@ class Files(unittest.TestCase):
             mesh = self.job.piece.mesh
             release(mesh, self.path, None, None, True)
             written = read_scan(self.path, "mm").mesh
-            here, there = areas_by_provenance(mesh), areas_by_provenance(written)
+            here, there = mesh.areas, written.areas
             self.assertTrue(np.allclose(here, there, rtol=1e-5, atol=1e-3 * here.sum()))
             self.assertGreater(there[MADE], 0)
         self.assertGreater(there[SHIFTED], 0)
@@ -107,7 +106,7 @@ class Places(unittest.TestCase):
                 fine = halve_edges(mesh, rounds)
                 self.assertEqual(len(fine.faces), 4**rounds * len(mesh.faces))
                 self.assertTrue(np.array_equal(fine.vertices[: len(mesh.vertices)], mesh.vertices))
-                self.assertTrue(np.allclose(areas_by_provenance(fine), areas_by_provenance(mesh)))
+                self.assertTrue(np.allclose(fine.areas, mesh.areas))
                 if mesh.edges.tangled == 0:
                     self.assertEqual(fine.edges.open, 2**rounds * mesh.edges.open)
                 longest = [np.linalg.norm(np.diff(m.vertices[m.faces], axis=1), axis=2).max() for m in (mesh, fine)]

@@ -55,7 +55,7 @@ class Structure(unittest.TestCase):
 
     def test_the_warm_up_reaches_every_kernel(self) -> None:
         code = (
-            "from tinsnip import kernels, warmup; warmup._demo_half(); warmup._work_half();"
+            "from tinsnip import kernels, warmup; warmup._files_half(); warmup._work_half();"
             "import importlib, pkgutil, tinsnip;"
             "names = [m.name for m in pkgutil.walk_packages(tinsnip.__path__, 'tinsnip.') if '.app' not in m.name];"
             "[importlib.import_module(n) for n in names if not n.endswith('__main__')];"

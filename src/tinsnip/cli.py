@@ -16,11 +16,12 @@ from rich.table import Table
 from rich.text import Text
 
 from tinsnip import __version__
-from tinsnip.errors import BadInput, told
+from tinsnip.errors import BadInput, Stopped, told
 from tinsnip.formats import FORMATS, UNITS, format_for, read_scan
 from tinsnip.job import Budget, built_in_routines, load_routine, run_on, targets_of
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
+from tinsnip.terminal import display_amiss, speak_plainly, told_what_was_written
 from tinsnip.warmup import ensure_compiled
 from tinsnip.words import percent
 
@@ -85,14 +86,13 @@ def cli(ctx: click.Context) -> None:
 
 
 def _open_window(files: list[Path], demo: str | None = None) -> None:
+    amiss = display_amiss()
+    if amiss:
+        raise BadInput(f"{amiss}, so the window cannot open; use 'tinsnip check' or 'tinsnip run' instead")
     ensure_compiled()
     from tinsnip.app.main import run_window
 
     run_window(files, demo)
-
-
-def _has_display() -> bool:
-    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
 
 
 @cli.command("open", hidden=True)
@@ -103,8 +103,6 @@ def open_files(files: tuple[Path, ...]) -> None:
         if not file.exists():
             hint = "check the name" if file.suffix else "see tinsnip --help for the commands"
             raise BadInput(f"{file}: no such file or command; {hint}")
-    if not _has_display():
-        raise BadInput("no display: the window cannot open; use 'tinsnip check' or 'tinsnip run' instead")
     _open_window(list(files))
 
 
@@ -114,7 +112,7 @@ def open_files(files: tuple[Path, ...]) -> None:
 def demo(headless: Path | None, triangles: int) -> None:
     """The whole job on a made-up scan: in the window, or headless with results in a folder."""
     ensure_compiled()
-    if headless is None and _has_display():
+    if headless is None and not display_amiss():
         _open_window([], "pump-cover")
     from tinsnip.demo.walkthrough import headless_demo
 
@@ -203,17 +201,18 @@ def run(
     targets = targets_of(files, out, format_for(format_name).suffix, replace)
     ensure_compiled()
     results, failed = [], False
-    for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, _shown):
-        if isinstance(result, Exception):
-            text = told(result)
-            click.echo(f"tinsnip: {text}", err=True)
-            results.append({"file": str(file), "error": text})
-            failed = True
-            continue
-        facts = result.facts()
-        results.append(facts)
-        if not as_json:
-            _print_result(facts)
+    with told_what_was_written([target for _, target in targets]):
+        for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, _shown):
+            if isinstance(result, Exception):
+                text = told(result)
+                click.echo(f"tinsnip: {text}", err=True)
+                results.append({"file": str(file), "error": text})
+                failed = True
+                continue
+            facts = result.facts()
+            results.append(facts)
+            if not as_json:
+                _print_result(facts)
     if as_json:
         click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
     raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)
@@ -318,8 +317,9 @@ def bench(triangles: int, only: str | None, with_growth: bool, quality: bool, wi
 
 def _bench_window(triangles: int, as_json: bool) -> None:
     """Time the window itself, and leave without taking Qt apart."""
-    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
-        raise BadInput("bench --window: there is no display; start one, or run it under Xvfb")
+    amiss = display_amiss()
+    if amiss:
+        raise BadInput(f"bench --window: {amiss}; start one, or run it under Xvfb")
     ensure_compiled()
     from tinsnip.app.fluidity import measure_window
 
@@ -332,10 +332,14 @@ def _bench_window(triangles: int, as_json: bool) -> None:
 
 def main() -> None:
     """Run the command line; whatever goes wrong is one line on stderr, and exit 2."""
+    speak_plainly()
     try:
         cli(standalone_mode=False)
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
+    except Stopped as stop:
+        click.echo(f"tinsnip: {stop}", err=True)
+        sys.exit(stop.code)
     except click.ClickException as error:
         click.echo(f"tinsnip: {error.format_message()}", err=True)
         sys.exit(2)

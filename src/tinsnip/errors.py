@@ -5,7 +5,7 @@ from pathlib import Path
 
 import platformdirs
 
-__all__ = ["BadInput", "Cancelled", "TinsnipError", "told"]
+__all__ = ["BadInput", "Cancelled", "Stopped", "TinsnipError", "told"]
 
 
 class TinsnipError(Exception):
@@ -14,6 +14,15 @@ class TinsnipError(Exception):
 
 class BadInput(TinsnipError):
     """A file, routine or parameter that cannot be used as it is."""
+
+
+class Stopped(TinsnipError):
+    """The user, or the system, ended a run; files that were written by then stand."""
+
+    def __init__(self, written: list[str], code: int) -> None:
+        stands = f"written before that, and whole: {', '.join(written)}" if written else "nothing was changed"
+        super().__init__(f"stopped; {stands}")
+        self.code = code
 
 
 class Cancelled(TinsnipError):

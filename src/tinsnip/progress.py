@@ -51,12 +51,14 @@ class Progress:
     """What a long piece of work says of itself, and how it is told to stop.
 
     Kernels get `state`, an int64 array ``[cancel, done, total]``: they poll the first and write the second.
-    Python code calls `step` and `check`. Reading is safe from any thread.
+    Python code calls `step` and `check`. Reading is safe from any thread. What should be told with the result, such as
+    what was left out, is added to `notes`.
     """
 
     def __init__(self) -> None:
         self.state = np.zeros(3, dtype=np.int64)
         self.label = ""
+        self.notes: list[str] = []
         self._span = (0.0, 1.0)
         self._begun = time.monotonic()
 

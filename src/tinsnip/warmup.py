@@ -21,15 +21,12 @@ __all__ = ["ensure_compiled", "warm_up"]
 _CORNERS = "vertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\n"
 _TEXTS = {
     "a.stl": f"solid a\nfacet normal 0 0 1\nouter loop\n{_CORNERS}endloop\nendfacet\nendsolid a\n",
+    "lists.ply": "ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty list uchar int q\n"
+    "property float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n"
+    "0 1 7 0 0\n1 0 0 0\n0 0 1 0\n3 0 1 2\n",
     "a.ply": "ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\n"
     "element face 1\nproperty list uchar int vertex_indices\nend_header\n0 0 0\n1 0 0\n0 1 0\n3 0 1 2\n",
 }
-
-
-def _demo_half() -> None:
-    from tinsnip.demo.library import demo_scan
-
-    demo_scan("pump-cover", 10_000)
 
 
 def _sphere():
@@ -50,22 +47,55 @@ def _painted(mesh):
     return mesh.with_attribute("colour", Attribute(Domain.VERTEX, np.zeros((len(mesh.vertices), 3), dtype=np.uint8)))
 
 
+def _files_half() -> None:
+    """Kernels that treatments share, so that the other half finds them done; then the demo scans and all files."""
+    import numpy as np
+
+    from tinsnip.demo.library import demo_scan
+    from tinsnip.formats import FORMATS, read_scan, write_mesh
+    from tinsnip.mesh.crossings import meeting_pairs
+    from tinsnip.mesh.hausdorff import far_at_most
+    from tinsnip.mesh.picking import first_hit
+    from tinsnip.mesh.polygons import triangulate_flat
+    from tinsnip.mesh.tree import first_hits, triangles_in_boxes
+    from tinsnip.mesh.winding import winding_numbers
+    from tinsnip.picture import draw
+    from tinsnip.progress import Progress
+
+    ball, state = _sphere(), Progress().state
+    meeting_pairs(ball.vertices, ball.faces)
+    triangulate_flat([np.arange(4)], np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]]))
+    far_at_most(ball.tree, ball.tree, (ball.twins, ball.twins), state)
+    winding_numbers(ball.vertices, ball.faces, np.tile(ball.vertices, (10, 1)))
+    first_hits(ball.tree, ball.vertices[:9], ball.vertices[:9] + 0.1, state)
+    triangles_in_boxes(ball.tree, ball.vertices[:9], ball.vertices[:9], state)
+    first_hit(ball.vertices, ball.faces, np.zeros(3), np.array([0.0, 0.0, -1.0]))
+    first_hit(ball.vertices, ball.faces.copy(), np.zeros(3), np.array([0.0, 0.0, -1.0]))
+    demo_scan("pump-cover", 10_000)
+    with tempfile.TemporaryDirectory() as folder:
+        for painted in (ball, _painted(ball)):
+            for suffix in FORMATS:
+                write_mesh(painted, Path(folder) / f"a.{suffix}")
+                read_scan(Path(folder) / f"a.{suffix}")
+        for name, text in _TEXTS.items():
+            (Path(folder) / name).write_text(text, "ascii")
+            read_scan(Path(folder) / name)
+        write_mesh(ball, Path(folder) / "said.ply", provenance=True)
+        read_scan(Path(folder) / "said.ply")
+        draw(ball, Path(folder) / "a.png", (64, 64))
+
+
 def _work_half() -> None:
     """The main job, on a small ball with a few faults."""
     import numpy as np
 
     from tinsnip.bench.meshes import grid_torus
     from tinsnip.errors import BadInput
-    from tinsnip.formats import FORMATS, read_scan, write_mesh
     from tinsnip.mesh import Mesh
     from tinsnip.mesh.measures import vertex_normals
-    from tinsnip.mesh.picking import first_hit
     from tinsnip.mesh.proxy import light_proxy
     from tinsnip.mesh.subsets import reorder
-    from tinsnip.mesh.tree import first_hits, triangles_in_boxes
     from tinsnip.mesh.welding import weld_exact
-    from tinsnip.mesh.winding import winding_numbers
-    from tinsnip.picture import draw
     from tinsnip.survey import examine
     from tinsnip.survey.deviation import compare, deviation_from_raw, largest_deviation
     from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
@@ -78,7 +108,6 @@ def _work_half() -> None:
     both = np.concatenate([faces[away], faces[:1], faces[:, ::-1] + len(ball.vertices)])
     mesh = Mesh(np.concatenate([ball.vertices, small]), both)
     context = Context()
-    examine(mesh)
     for treatment in (
         Weld(),
         Mend(),
@@ -100,10 +129,6 @@ def _work_half() -> None:
     largest_deviation(less, ball, context.progress)
     deviation_from_raw(less, ball, np.eye(4), context.progress)
     Reduce(percent=50, hold_triangles=((0, 5),)).apply(less, context)
-    first_hits(ball.tree, ball.vertices[:9], ball.vertices[:9] + 0.1, context.progress.state)
-    triangles_in_boxes(ball.tree, ball.vertices[:9], ball.vertices[:9], context.progress.state)
-    first_hit(mesh.vertices, mesh.faces, np.zeros(3), np.array([0.0, 0.0, -1.0]))
-    first_hit(mesh.vertices, mesh.faces.copy(), np.zeros(3), np.array([0.0, 0.0, -1.0]))
     # large enough for what is done on large meshes only
     Reduce(percent=50).apply(Mesh(*grid_torus(50_000)), context)
     rng = np.random.default_rng(0)
@@ -112,21 +137,9 @@ def _work_half() -> None:
     rough = Mend().apply(rough, context).mesh
     with contextlib.suppress(BadInput):  # as knotted as that it may have one side only
         Orient().apply(rough, context)
-    winding_numbers(ball.vertices, ball.faces, rng.random((3000, 3)))
     light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
     points = rng.random((5100, 3))
     reorder(Mesh(points, rng.integers(0, 5100, (10_400, 3))))
-    with tempfile.TemporaryDirectory() as folder:
-        for painted in (mesh, _painted(mesh)):
-            for suffix in FORMATS:
-                write_mesh(painted, Path(folder) / f"a.{suffix}")
-                read_scan(Path(folder) / f"a.{suffix}")
-        for name, text in _TEXTS.items():
-            (Path(folder) / name).write_text(text, "ascii")
-            read_scan(Path(folder) / name)
-        write_mesh(mesh, Path(folder) / "said.ply", provenance=True)
-        read_scan(Path(folder) / "said.ply")
-        draw(mesh, Path(folder) / "a.png", (64, 64))
 
 
 def warm_up(note: Callable[[float], None]) -> float:
@@ -156,7 +169,7 @@ def warm_up(note: Callable[[float], None]) -> float:
     watcher = threading.Thread(target=watch, daemon=True)
     watcher.start()
     try:
-        _demo_half()
+        _files_half()
         other.wait()
         _work_half()
     finally:

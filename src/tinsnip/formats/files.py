@@ -2,13 +2,14 @@
 
 import os
 import shutil
+import stat
 import tempfile
 import threading
 from bisect import bisect_right
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 import numpy as np
 
@@ -82,6 +83,11 @@ FORMATS: dict[str, Format] = {
 }
 
 
+_FARTHEST = 1e12
+"""Coordinates beyond this are no lengths of any unit; their squares and cubes would run over."""
+_MOST_COMMENTS = 1 << 24
+
+
 @dataclass(frozen=True)
 class Scan:
     """What a file held: the mesh in millimetres, and what was learned on the way."""
@@ -137,16 +143,21 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
         raise BadInput(f"unit {unit}: unknown; choose one of {', '.join(UNITS)}")
     progress.step(f"Reading {path.name}")
     try:
-        if path.is_dir():
+        kind = path.stat()
+        if stat.S_ISDIR(kind.st_mode):
             raise BadInput(f"{path}: is a folder; choose a scan file in it")
-        size = path.stat().st_size
+        if not stat.S_ISREG(kind.st_mode):
+            raise BadInput(f"{path}: is a pipe or device, not a file; save the scan to a file first")
+        size = kind.st_size
         with path.open("rb") as file:
             head = file.read(4096)
+            beyond = _beyond_comments(file) if head.startswith((b"#", b"\xef\xbb\xbf", b"\n", b"\r")) else head
     except OSError as error:
         raise BadInput(f"{path}: {(error.strerror or str(error)).lower()}; check the name") from error
     if size == 0:
         raise BadInput(f"{path}: is empty; export the scan again")
-    chosen = next((f for f in FORMATS.values() if f.sniff(head, size)), None)
+    chosen = next((f for h in (head, beyond) for f in FORMATS.values() if f.sniff(h, size)), None)
+    told = len(progress.notes)
     if chosen is None:
         known = ", ".join(f.upper() for f in FORMATS)
         raise BadInput(f"{path}: is none of {known}, whatever its name says; export it as one of them")
@@ -160,7 +171,11 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
         raise BadInput(f"{path}: does not fit in memory; close other programs or split the scan") from error
     if len(mesh.faces) == 0:
         raise BadInput(f"{path}: holds no triangles; export the scan as a mesh, not as points")
-    mesh, notes = _drop_non_finite(mesh, path)
+    mesh, lost = _drop_non_finite(mesh, path)
+    notes = (*progress.notes[told:], *lost)
+    farthest = float(np.abs(mesh.vertices).max(initial=0.0))
+    if farthest > _FARTHEST:
+        raise BadInput(f"{path}: has coordinates of {farthest:.3g}, which no scan reaches; export it again")
     guessed = chosen.own_unit is None and unit is None
     if chosen.own_unit is not None:
         unit, reason = chosen.own_unit, "the file says its unit; shown in mm"
@@ -172,6 +187,21 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     if UNITS[unit] != 1.0:
         mesh = mesh.moved(mesh.vertices * UNITS[unit])
     return Scan(path, reorder(mesh), chosen.name, unit, reason, notes, guessed)
+
+
+def _beyond_comments(file: BinaryIO) -> bytes:
+    """The first bytes of a text file after its mark and the comments and blank lines it begins with."""
+    file.seek(0)
+    if file.read(3) != b"\xef\xbb\xbf":
+        file.seek(0)
+    begin = file.tell()
+    while file.tell() - begin < _MOST_COMMENTS:
+        at = file.tell()
+        line = file.readline(_MOST_COMMENTS)
+        if not line or (line.strip() and not line.lstrip().startswith(b"#")):
+            file.seek(at)
+            break
+    return file.read(4096)
 
 
 def _drop_non_finite(mesh: Mesh, path: Path) -> tuple[Mesh, tuple[str, ...]]:
@@ -220,6 +250,8 @@ def write_mesh(
     path = Path(path)
     progress = progress or Progress()
     chosen = format_for(name or path.suffix)
+    if len(mesh.faces) == 0:
+        raise BadInput(f"{path}: there is no triangle to write; undo the step that took the last one")
     if provenance and not chosen.holds_provenance:
         raise BadInput(f"{path}: {chosen.title} has no place for provenance; write PLY, or leave provenance out")
     progress.step(f"Writing {path.name}")

@@ -10,6 +10,7 @@ import numpy as np
 from PIL import Image
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.instances import check_unrolled
 from tinsnip.formats.textures import open_image, sample_colours
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.welding import weld_bits
@@ -22,7 +23,8 @@ _ARRAY, _ELEMENTS = 34962, 34963
 _COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1]])
-_MOST_TRIANGLES = 60_000_000
+_KNOWN_EXTENSIONS = ("KHR_mesh_quantization", "KHR_materials_", "KHR_lights_punctual", "KHR_xmp")
+"""Those that a file may require: they change no position, or are read as they mean."""
 
 
 def sniff(head: bytes, size: int) -> bool:
@@ -99,16 +101,32 @@ class _Document:
         rows = np.lib.stride_tricks.as_strided(data[offset:], (count, item), (stride, 1))
         return np.ascontiguousarray(rows).view(kind)
 
+    def numbers(self, index: Any) -> np.ndarray:
+        """Values of an accessor as float64, shape (N, width); whole numbers that stand for fractions as those."""
+        values = self.accessor(index)
+        fractions = self.item("accessors", index).get("normalized") is True
+        return _normalised(values) if fractions else values.astype(np.float64)
+
+    def count_of(self, primitive: Any) -> int:
+        """Triangles of a primitive as its accessors announce them; what is wrong with it is said when it is read."""
+        names = primitive.get("attributes") if isinstance(primitive, dict) else None
+        index = primitive.get("indices", names.get("POSITION")) if isinstance(names, dict) else None
+        entries = self.data.get("accessors")
+        if not isinstance(entries, list) or not isinstance(index, int) or not 0 <= index < len(entries):
+            return 0
+        count = entries[index].get("count", 0) if isinstance(entries[index], dict) else 0
+        return (count // 3 if primitive.get("mode", 4) == 4 else count) if _is_count(count) else 0
+
 
 def _is_count(value: Any) -> bool:
     return isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 2**40
 
 
 def _normalised(values: np.ndarray) -> np.ndarray:
-    """Fractions 0 to 1 from floats or whole numbers."""
+    """Fractions, -1 or 0 to 1, from floats or whole numbers."""
     if values.dtype.kind == "f":
         return values.astype(np.float64)
-    return values.astype(np.float64) / np.iinfo(values.dtype).max
+    return np.maximum(values.astype(np.float64) / np.iinfo(values.dtype).max, -1.0)
 
 
 def _matrix(node: dict) -> np.ndarray:
@@ -146,42 +164,59 @@ def read(path: Path, progress: Progress) -> Mesh:
     progress.step(f"Reading {path.name}")
     document = _Document(path)
     required = document.data.get("extensionsRequired") or []
-    if isinstance(required, list) and any("draco" in str(r).lower() or "meshopt" in str(r).lower() for r in required):
-        raise BadInput(f"is compressed ({str(required[0])[:60]}); export it without compression")
-    parts: list[dict[str, Any]] = []
-    total = [0]
-
-    def visit(index: Any, matrix: np.ndarray, above: tuple[int, ...]) -> None:
-        if index in above or len(above) > 200:
-            raise BadInput(f"node {index} is a child of itself; export it again")
-        node = document.item("nodes", index)
-        own = matrix @ _matrix(node)
-        if "mesh" in node:
-            primitives = document.item("meshes", node["mesh"]).get("primitives")
-            for primitive in primitives if isinstance(primitives, list) else []:
-                part = _primitive(document, primitive, own)
-                if part is not None:
-                    total[0] += len(part["faces"])
-                    parts.append(part)
-        total[0] += 1
-        if total[0] > _MOST_TRIANGLES:
-            raise BadInput("its nodes multiply to more triangles than fit in memory; export them apart")
-        children = node.get("children")
-        for child in children if isinstance(children, list) else []:
-            visit(child, own, (*above, index))
-
+    for name in required if isinstance(required, list) else []:
+        if not str(name).startswith(_KNOWN_EXTENSIONS):
+            hint = (
+                "without compression"
+                if "draco" in str(name).lower() or "meshopt" in str(name).lower()
+                else "without it"
+            )
+            raise BadInput(f"requires the extension {str(name)[:60]}, which Tinsnip does not read; export it {hint}")
     scenes = document.data.get("scenes")
     if isinstance(scenes, list) and scenes:
         roots = document.item("scenes", document.data.get("scene", 0)).get("nodes")
     else:
         nodes = document.data.get("nodes")
-        roots = list(range(len(nodes))) if isinstance(nodes, list) else []
-    scale = np.diag([1000.0, 1000.0, 1000.0, 1.0])
-    for root in roots if isinstance(roots, list) else []:
-        visit(root, scale @ _TO_Z_UP, ())
+        below = (
+            {c for n in nodes if isinstance(n, dict) for c in _listed(n, "children") if isinstance(c, int)}
+            if (isinstance(nodes, list))
+            else set()
+        )
+        roots = [k for k in range(len(nodes)) if k not in below] if isinstance(nodes, list) else []
+    roots = roots if isinstance(roots, list) else []
+
+    def primitives_of(index: Any) -> list:
+        node = document.item("nodes", index)
+        return _listed(document.item("meshes", node["mesh"]), "primitives") if "mesh" in node else []
+
+    def own(index: Any) -> tuple[int, int]:
+        primitives = primitives_of(index)
+        return sum(document.count_of(p) for p in primitives), len(primitives)
+
+    def children(index: Any) -> list:
+        return _listed(document.item("nodes", index), "children")
+
+    check_unrolled(roots, own, children, path.stat().st_size)
+    parts: list[dict[str, Any]] = []
+    waiting = [(root, np.diag([1000.0, 1000.0, 1000.0, 1.0]) @ _TO_Z_UP) for root in reversed(roots)]
+    while waiting:
+        index, above = waiting.pop()
+        matrix = above @ _matrix(document.item("nodes", index))
+        for primitive in primitives_of(index):
+            part = _primitive(document, primitive, matrix)
+            if part is not None:
+                parts.append(part)
+        progress.check()
+        waiting += [(child, matrix) for child in reversed(children(index))]
     if not parts:
         raise BadInput("its scene holds no triangles; export the scan as a mesh")
     return _joined(document, parts)
+
+
+def _listed(entry: dict, name: str) -> list:
+    """A list in an entry; empty where there is none."""
+    found = entry.get(name)
+    return found if isinstance(found, list) else []
 
 
 def _primitive(document: _Document, primitive: Any, matrix: np.ndarray) -> dict[str, Any] | None:
@@ -194,7 +229,7 @@ def _primitive(document: _Document, primitive: Any, matrix: np.ndarray) -> dict[
     names = primitive["attributes"]
     if "POSITION" not in names:
         raise BadInput("a primitive has no positions; export it again")
-    places = document.accessor(names["POSITION"]).astype(np.float64)
+    places = document.numbers(names["POSITION"])
     if places.shape[1] != 3:
         raise BadInput("positions are not of three numbers; export it again")
     if "indices" in primitive:
@@ -205,7 +240,9 @@ def _primitive(document: _Document, primitive: Any, matrix: np.ndarray) -> dict[
     else:
         index = np.arange(len(places), dtype=np.int64)
     if mode == 4:
-        faces = index[: len(index) // 3 * 3].reshape(-1, 3)
+        if len(index) % 3:
+            raise BadInput(f"a primitive has {len(index)} corners, which are no whole triangles; export it again")
+        faces = index.reshape(-1, 3)
     elif mode == 5:
         faces = np.column_stack([index[:-2], index[1:-1], index[2:]]) if len(index) >= 3 else np.empty((0, 3), int)
         faces[1::2] = faces[1::2][:, [1, 0, 2]]
@@ -225,7 +262,7 @@ def _primitive(document: _Document, primitive: Any, matrix: np.ndarray) -> dict[
         if len(shades) == len(places) and shades.shape[1] == 3:
             part["colour"] = np.rint(np.clip(np.nan_to_num(shades), 0, 1) * 255).astype(np.uint8)
     if "TEXCOORD_0" in names and "material" in primitive:
-        uv = _normalised(document.accessor(names["TEXCOORD_0"]))
+        uv = document.numbers(names["TEXCOORD_0"])
         image = _image_of(document, primitive["material"])
         if image is not None and uv.shape == (len(places), 2):
             part["uv"] = np.column_stack([uv[:, 0], 1 - uv[:, 1]])

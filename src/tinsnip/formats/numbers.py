@@ -169,7 +169,7 @@ def parse_number(text, i, end, bits):
             e = min(e * 10 + (text[i] - 48), 99999)
             i += 1
         power += -e if minus else e
-    if i < end and text[i] > 32 and text[i] != 34:  # a blank or a quotation mark ends a number
+    if i < end and text[i] > 35:  # a blank, a quotation mark or a comment ends a number
         return i, MALFORMED
     found, known = _to_bits(w, power)
     if known and digits > 19:  # what was left out matters only if the next number up rounds to another double

@@ -4,6 +4,7 @@ Lines are read by compiled code, in pieces on several threads; numbers exactly.
 """
 
 import os
+import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
@@ -23,6 +24,12 @@ from tinsnip.progress import DONE, Progress
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _PIECE = 4_000_000
+_KEYWORDS = frozenset(
+    b"v vn vt vp f fo l p o g s mg mtllib usemtl maplib usemap deg bmat step cstype curv curv2 surf parm trim hole "
+    b"scrv sp end con bevel c_interp d_interp lod shadow_obj trace_obj ctech stech call csh".split()
+)
+_CONTINUED = re.compile(rb"(#[^\n]*)|\\\r?\n")
+"""A comment, in which a backslash means nothing, or the end of a line that goes on."""
 _WRITE_ROWS = 100_000
 
 
@@ -30,17 +37,15 @@ def sniff(head: bytes, size: int) -> bool:
     """Whether a file reads as an OBJ: text whose lines begin with its keywords."""
     if b"\0" in head:
         return False
-    known = (b"v ", b"v\t", b"vn ", b"vt ", b"vp ", b"f ", b"l ", b"p ", b"o ", b"g ", b"o", b"g", b"s ", b"#")
-    known += (b"mtllib", b"usemtl", b"usemap")
-    head = head.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
-    lines = [line.strip() for line in head.splitlines()[:-1] or head.splitlines()]
-    lines = [line for line in lines if line][:50]
-    statements = [line for line in lines if not line.startswith(b"#")]
-    return bool(statements) and all(line.startswith(known) for line in lines)
+    head = _CONTINUED.sub(lambda m: m[1] or b" ", head.removeprefix(b"\xef\xbb\xbf"))
+    lines = [line.split(None, 1) for line in head.splitlines()[:-1] or head.splitlines()]
+    words = [line[0] for line in lines if line][:50]
+    statements = [word for word in words if not word.startswith(b"#")]
+    return bool(statements) and all(word in _KEYWORDS for word in statements)
 
 
 # what a line is
-_OTHER, _V, _VT, _F, _NAME = 0, 1, 2, 3, 4
+_OTHER, _V, _VT, _F, _NAME, _FREE = 0, 1, 2, 3, 4, 5
 
 
 @kernel
@@ -58,6 +63,8 @@ def _kind(text, i, end):
         return _NAME, i
     if (a == 117 and b == 115) or (a == 109 and b == 116):
         return _NAME, i
+    if (a == 99 or a == 115) and b == 117:
+        return _FREE, i
     return _OTHER, i
 
 
@@ -88,6 +95,8 @@ def _count(text, begin, end, counts):
             counts[1] += 1
         elif kind == _NAME:
             counts[4] += 1
+        elif kind == _FREE:
+            counts[5] += 1
         i = j
         while i < end and text[i] != 10:
             continued |= text[i] == 92
@@ -170,9 +179,9 @@ def _parse(text, begin, end, base, points, shades, uvs, sizes, corners, texture,
                         j, index, known = parse_whole(text, j, end)
                         if known:
                             texture[c] = index - 1 if index > 0 else t + index
-                    while j < end and text[j] > 32:
+                    while j < end and text[j] > 35:
                         j += 1
-                if j < end and text[j] > 32:
+                if j < end and text[j] > 35:
                     return line
                 c += 1
                 count += 1
@@ -221,9 +230,10 @@ def read(path: Path, progress: Progress) -> Mesh:
         Naming the line that cannot be read.
     """
     text = np.fromfile(path, np.uint8)
+    text = text[3:] if text[:3].tobytes() == b"\xef\xbb\xbf" else text
     pieces = _pieces(text)
     state = progress.step(f"Reading {path.name}", 2 * len(pieces))
-    counts = np.zeros((len(pieces), 5), dtype=np.int64)
+    counts = np.zeros((len(pieces), 6), dtype=np.int64)
 
     def each(work: Callable[[int], int | None]) -> list[int | None]:
         with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
@@ -235,15 +245,17 @@ def read(path: Path, progress: Progress) -> Mesh:
             return results
 
     if any(each(lambda k: _count(text, *pieces[k], counts[k]))):
-        joined = text.tobytes().replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
+        joined = _CONTINUED.sub(lambda m: m[1] or b" " * len(m[0]), text.tobytes())
         text = np.frombuffer(joined, np.uint8)
         pieces = _pieces(text)
-        counts = np.zeros((len(pieces), 5), dtype=np.int64)
+        counts = np.zeros((len(pieces), 6), dtype=np.int64)
         each(lambda k: _count(text, *pieces[k], counts[k]))
     total = counts.sum(axis=0)
+    if total[5]:
+        progress.notes.append(f"{total[5]} free-form curves and surfaces; only triangles and polygons are read")
     if total[0] == 0 or total[2] == 0:
         raise BadInput("has no vertices with faces; export the scan as a mesh, not as points")
-    base = np.concatenate([np.zeros((1, 5), dtype=np.int64), np.cumsum(counts, axis=0)[:-1]])
+    base = np.concatenate([np.zeros((1, 6), dtype=np.int64), np.cumsum(counts, axis=0)[:-1]])
     points, shades = np.empty((total[0], 3)), np.empty((total[0], 3), dtype=np.float32)
     uvs = np.empty((total[1], 2))
     sizes, corners = np.empty(total[2], dtype=np.int32), np.empty(total[3], dtype=np.int32)
@@ -272,7 +284,10 @@ def read(path: Path, progress: Progress) -> Mesh:
     faces, polygon, source = triangulate_polygons(points, start, corners)
     attributes, libraries = _named(text, names, polygon, len(sizes))
     if not np.isnan(shades[:, 0]).any():
-        colour = np.rint(np.clip(shades, 0, 1) * 255).astype(np.uint8)
+        largest = (
+            255.0 if shades.max(initial=0.0) > 1.0 else 1.0
+        )  # the whole file tells whether they run to 1 or to 255
+        colour = np.rint(np.clip(shades / largest, 0, 1) * 255).astype(np.uint8)
         attributes["colour"] = Attribute(Domain.VERTEX, colour)
     at_corner = texture[source]
     if total[1] and (at_corner >= 0).all() and at_corner.max() < total[1]:

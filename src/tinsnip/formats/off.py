@@ -1,5 +1,6 @@
-"""OFF (Geomview): text; vertices with optional colours, polygons of any size."""
+"""OFF (object file format): text; vertices with optional colours, polygons of any size."""
 
+import re
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +14,13 @@ from tinsnip.progress import Progress
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
-_KINDS = (b"OFF", b"COFF", b"NOFF", b"CNOFF")
+_KIND = re.compile(rb"(?:\xef\xbb\xbf)?(?:\s*#[^\n]*\n)*\s*(ST)?(C)?(N)?OFF(?=\s)")
 
 
 def sniff(head: bytes, size: int) -> bool:
     """Whether a file is an OFF."""
-    words = head[:64].split(maxsplit=1)
-    return bool(words) and words[0] in _KINDS and b"BINARY" not in head[:64]
+    found = _KIND.match(head)
+    return found is not None and head[found.end() :].split(None, 1)[:1] != [b"BINARY"]
 
 
 @kernel
@@ -96,25 +97,41 @@ def read(path: Path, progress: Progress) -> Mesh:
     """
     progress.step(f"Reading {path.name}")
     text = np.memmap(path, np.uint8, "r")
-    kind = bytes(text[:64]).split(maxsplit=1)[0]
-    at = bytes(text[:64]).find(kind) + len(kind)
-    counts, ends = text_rows(text, at, 1, np.zeros(3, dtype=np.int64), "line of counts")
+    kind = _KIND.match(bytes(text[: 1 << 20]))
+    if kind is None:
+        raise BadInput("does not begin as an OFF; export it again")
+    textured, coloured, with_normals = (kind[k] is not None for k in (1, 2, 3))
+    at = kind.end()
+    on_line = int(_vertices_of_line(text, at))
+    counts, ends = text_rows(text, at, 1, np.zeros(2, dtype=np.int64), "line of counts")
     if not np.isfinite(counts).all():
         raise BadInput("its counts are no numbers; export it again")
     n_vertices, n_faces = int(counts[0]), int(counts[1])
-    at = int(_skip_line(text, int(ends[0])))
+    at = int(ends[0])
+    if on_line != 2:  # the number of edges, which is often left out
+        _, ends = text_rows(text, at, 1, np.zeros(1, dtype=np.int64), "line of counts")
+        at = int(ends[0])
     left = len(text) - at
-    if n_vertices <= 0 or n_faces <= 0 or 6 * n_vertices > left or 2 * n_faces > left:
+    if n_vertices <= 0 or n_faces <= 0 or 6 * n_vertices > left + 1 or 2 * n_faces > left:
         raise BadInput(f"announces {n_vertices} vertices and {n_faces} faces in {left} bytes; export it again")
-    width = int(_vertices_of_line(text, at))
+    least = 3 + 3 * with_normals + 2 * textured + 4 * coloured
+    flowing = on_line > 3  # no line has a meaning
+    at = at if flowing else int(_skip_line(text, at))
+    width = least if flowing else int(_vertices_of_line(text, at))
+    flowing |= width > 16
+    width = least if flowing else width
     if not 3 <= width <= 16:
         raise BadInput(f"its vertices have {width} numbers each; export it again")
     flat, ends = text_rows(text, at, n_vertices, np.zeros(width, dtype=np.int64), "vertex")
     rows = flat.reshape(n_vertices, width)
-    flat_faces = np.empty(left, dtype=np.int64)
-    bad, used = _faces_by_line(text, int(ends[0]), n_faces, flat_faces)
-    if bad >= 0:
-        raise BadInput(f"a face at byte {int(bad)} cannot be read; copy or export it again")
+    if flowing:
+        numbers, _ = text_rows(text, int(ends[0]), n_faces, np.ones(1, dtype=np.int64), "face")
+        flat_faces, used = np.clip(np.nan_to_num(numbers, nan=-1.0), -1, 2**31).astype(np.int64), len(numbers)
+    else:
+        flat_faces = np.empty(left, dtype=np.int64)
+        bad, used = _faces_by_line(text, int(ends[0]), n_faces, flat_faces)
+        if bad >= 0:
+            raise BadInput(f"a face at byte {int(bad)} cannot be read; copy or export it again")
     lengths, corners = np.empty(n_faces, dtype=np.int64), np.empty(used, dtype=np.int64)
     used = pick_lists(flat_faces[:used].astype(np.float64), n_faces, np.ones(1, dtype=np.int64), 0, lengths, corners)
     corners = corners[:used]
@@ -125,8 +142,8 @@ def read(path: Path, progress: Progress) -> Mesh:
     vertices = np.ascontiguousarray(rows[:, :3])
     faces, _, _ = triangulate_polygons(vertices, np.concatenate([[0], np.cumsum(lengths)]), corners)
     attributes = {}
-    if kind.startswith(b"C") and width >= 6:
-        first = 6 if b"N" in kind and width >= 9 else 3
+    if coloured and width >= 6:
+        first = 6 if with_normals and width >= 9 else 3
         shades = np.nan_to_num(rows[:, first : first + 3])
         shades = shades * 255 if shades.max() <= 1.0 and (shades % 1 != 0).any() else shades
         colour = np.rint(np.clip(shades, 0, 255)).astype(np.uint8)

@@ -1,5 +1,6 @@
 """PLY (Turk 1994): ASCII and binary, vertices with colours, polygons of any size."""
 
+import re
 from pathlib import Path
 from typing import NamedTuple
 
@@ -20,6 +21,8 @@ _TYPES = {
     "float": "f4", "float32": "f4", "double": "f8", "float64": "f8",
 }  # fmt: skip
 _INDEX_LISTS = ("vertex_indices", "vertex_index")
+_LONGEST_HEADER = 1 << 25
+_END = re.compile(rb"([\r\n])end_header[ \t]*(?:\r\n|\n|\r|$)")
 
 
 def sniff(head: bytes, size: int) -> bool:
@@ -53,11 +56,17 @@ class _Element:
 
 
 def _header(path: Path) -> tuple[str, list[_Element], int]:
-    with path.open("rb") as file:
-        head = file.read(1 << 16)
-    end = head.find(b"end_header")
-    if end < 0:
+    room = 1 << 16
+    while True:
+        with path.open("rb") as file:
+            head = file.read(room)
+        found = _END.search(head)
+        if found is not None or len(head) < room or room >= _LONGEST_HEADER:
+            break
+        room *= 8
+    if found is None:
         raise BadInput("its header has no end; export it again")
+    end = found.end(1)
     form, elements = "", []
     for number, line in enumerate(head[:end].decode("ascii", "replace").splitlines(), 1):
         words = line.split()
@@ -80,8 +89,7 @@ def _header(path: Path) -> tuple[str, list[_Element], int]:
                 raise KeyError(words[0])
         except (IndexError, KeyError, ValueError):
             raise BadInput(f"header line {number} ('{line.strip()[:60]}') is not PLY; export it again") from None
-    body = head.find(b"\n", end)
-    return form, elements, (body + 1 if body >= 0 else len(head))
+    return form, elements, found.end()
 
 
 def read(path: Path, progress: Progress) -> Mesh:
@@ -109,6 +117,8 @@ def read(path: Path, progress: Progress) -> Mesh:
             )
         if element.name == "vertex":
             vertices, colour = _vertex_columns(source.table(element, None)[0])
+            if any(p.counter for p in element.properties):
+                progress.notes.append("lists on vertices; only their positions and colours are read")
         elif element.name == "face":
             wanted = next((k for k, p in enumerate(element.properties) if p.name in _INDEX_LISTS), None)
             if wanted is None:
@@ -171,12 +181,15 @@ def _whole(raw, at, size, big):
 def _walk(raw, at, count, item, counter, wanted, big, lengths, begins):
     """Step over rows with lists: `counter` is the size of a list's count, 0 for a scalar.
 
-    Notes each row's wanted list. Returns where the rows end, or -1 where they overrun.
+    Notes each row's wanted list, or where its wanted scalar stands. Returns where the rows end, or -1 where they
+    overrun.
     """
     end = raw.shape[0]
     for row in range(count):
         for p in range(item.shape[0]):
             if counter[p] == 0:
+                if p == wanted:
+                    begins[row] = at
                 at += item[p]
             else:
                 if at + counter[p] > end:
@@ -243,7 +256,7 @@ class _Binary:
             raise BadInput(f"ends within its '{element.name[:40]}' rows; copy or export it again")
         begun, self.at = self.at, int(end)
         if wanted is None:
-            return None, none
+            return (self._scalars(element, begun) if element.name == "vertex" else None), none
         corners = np.empty(int(lengths.sum()), dtype=np.int64)
         chosen = properties[wanted]
         if chosen.item[0] == "f":
@@ -282,6 +295,21 @@ class _Binary:
         )
         return self.body[begun : begun + element.count * kind.itemsize].view(kind)
 
+    def _scalars(self, element: "_Element", begun: int) -> np.ndarray:
+        """Scalars of rows that have lists of any length between them."""
+        properties = element.properties
+        items = np.array([p.item_size for p in properties])
+        counters = np.array([p.counter_size for p in properties])
+        table = np.empty(element.count, dtype=[(p.name, self.order + p.item) for p in properties if not p.counter])
+        begins = np.empty(element.count, dtype=np.int64)
+        lengths = np.empty(element.count, dtype=np.int64)
+        for k, p in enumerate(properties):
+            if not p.counter:
+                _walk(self.body, begun, element.count, items, counters, k, self.order == ">", lengths, begins)
+                raw = self.body[begins[:, None] + np.arange(p.item_size)]
+                table[p.name] = np.ascontiguousarray(raw).view(self.order + p.item).ravel()
+        return table
+
 
 class _Text:
     """Rows of an ASCII body."""
@@ -310,8 +338,33 @@ class _Text:
         corners = np.empty(len(flat), dtype=np.int64)
         used = pick_lists(flat, element.count, counters, -1 if wanted is None else wanted, lengths, corners)
         if wanted is None:
-            return None, none
+            return (_scalars_of(element, flat, counters) if element.name == "vertex" else None), none
         return None, (np.concatenate([[0], np.cumsum(lengths)]), corners[:used])
+
+
+def _scalars_of(element: "_Element", flat: np.ndarray, counters: np.ndarray) -> np.ndarray:
+    """Scalars of rows of numbers that have lists of any length between them."""
+    scalars = [p for p in element.properties if not p.counter]
+    values = np.empty((element.count, len(scalars)))
+    _pick_scalars(flat, counters, values)
+    table = np.empty(element.count, dtype=[(p.name, "<f8" if p.item[0] == "f" else "<i8") for p in scalars])
+    for k, p in enumerate(scalars):
+        table[p.name] = values[:, k] if p.item[0] == "f" else np.nan_to_num(values[:, k])
+    return table
+
+
+@kernel
+def _pick_scalars(flat, counters, values):
+    at = 0
+    for row in range(values.shape[0]):
+        k = 0
+        for p in range(counters.shape[0]):
+            if counters[p] == 0:
+                values[row, k] = flat[at]
+                k += 1
+                at += 1
+            else:
+                at += 1 + np.int64(flat[at])
 
 
 @kernel

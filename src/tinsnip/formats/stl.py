@@ -24,7 +24,7 @@ def _declared(head: bytes) -> int:
 
 
 def _is_ascii(head: bytes) -> bool:
-    text = head.lstrip()[:2048].lower()
+    text = head.removeprefix(b"\xef\xbb\xbf").lstrip()[:2048].lower()
     return text.startswith(b"solid") and b"\0" not in text and (b"facet" in text or b"endsolid" in text)
 
 

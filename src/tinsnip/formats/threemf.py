@@ -12,6 +12,7 @@ import numpy as np
 from lxml import etree
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.instances import MOST_TRIANGLES, check_unrolled
 from tinsnip.formats.meshblocks import MeshBlock, take_blocks
 from tinsnip.formats.textrows import write_rows
 from tinsnip.mesh import Attribute, Domain, Mesh
@@ -26,7 +27,6 @@ _RELATION = "http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"
 _MILLIMETRES = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
 _DAMAGED = (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError, ValueError, zlib.error)
 _MOST_GROWTH = 120
-_MOST_TRIANGLES = 60_000_000
 _PLAIN = 20_000_000
 
 
@@ -86,9 +86,17 @@ def _parser_options() -> dict[str, Any]:
     return {"resolve_entities": False, "no_network": True, "load_dtd": False, "dtd_validation": False}
 
 
+def _refuse_doctype(root: etree._Element) -> None:
+    """A declaration of a document type may define anything; the specification forbids it."""
+    if root.getroottree().docinfo.doctype or root.getroottree().docinfo.internalDTD is not None:
+        raise BadInput("its XML has a DOCTYPE, which a 3MF must not have; get it from another source")
+
+
 def _parse_small(data: bytes) -> etree._Element:
     try:
-        return etree.fromstring(data, etree.XMLParser(**_parser_options()))
+        root = etree.fromstring(data, etree.XMLParser(**_parser_options()))
+        _refuse_doctype(root)
+        return root
     except (etree.XMLSyntaxError, ValueError) as error:
         raise BadInput(f"its XML cannot be read ({_one_line(error)}); export it again") from error
 
@@ -150,7 +158,10 @@ def _local(tag: Any) -> str:
 
 def _events(stream: Any) -> Iterator[tuple[str, etree._Element]]:
     try:
-        yield from etree.iterparse(stream, events=("start", "end"), huge_tree=True, **_parser_options())
+        for event, element in etree.iterparse(stream, events=("start", "end"), huge_tree=True, **_parser_options()):
+            if event == "start" and element.getparent() is None:
+                _refuse_doctype(element)
+            yield event, element
     except (etree.XMLSyntaxError, zipfile.BadZipFile, OSError, EOFError, ValueError) as error:
         raise BadInput(f"its XML cannot be read ({_one_line(error)}); copy or export it again") from error
 
@@ -208,10 +219,14 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
                     model.colours[name, _whole(element.get("id"), -1)] = np.array(group, dtype=np.uint8).reshape(-1, 3)
                 elif tag == "component" and current is not None:
                     part = element.get(f"{{{_PRODUCTION}}}path", name)
-                    current.components.append(((part, element.get("objectid")), _transform(element.get("transform"))))
+                    current.components.append(
+                        ((part.lstrip("/"), element.get("objectid")), _transform(element.get("transform")))
+                    )
                 elif tag == "item":
                     part = element.get(f"{{{_PRODUCTION}}}path", name)
-                    model.items.append(((part, element.get("objectid")), _transform(element.get("transform"))))
+                    model.items.append(
+                        ((part.lstrip("/"), element.get("objectid")), _transform(element.get("transform")))
+                    )
                 elif tag == "object" and current is not None:
                     if current.block is not None:
                         current.take_block(current.block)
@@ -225,7 +240,7 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
                     current = None
             except (TypeError, ValueError, OverflowError):
                 raise BadInput(f"line {element.sourceline}: a <{tag}> cannot be read; export it again") from None
-            if len(faces) > _MOST_TRIANGLES:
+            if len(faces) > MOST_TRIANGLES:
                 raise BadInput("holds more triangles than fit in memory; split the scan")
             if tag not in ("mesh", "vertices", "triangles"):
                 element.clear()
@@ -262,38 +277,39 @@ def read(path: Path, progress: Progress) -> Mesh:
     if model.unit not in _MILLIMETRES:
         raise BadInput(f"its unit '{model.unit[:30]}' is unknown; export it in millimeter")
     collected: list[tuple[np.ndarray, np.ndarray, np.ndarray | None]] = []
-    budget = [0]
 
-    def place(key: tuple[str, str], matrix: np.ndarray, above: tuple[tuple[str, str], ...]) -> None:
-        part = key[0].lstrip("/")
-        key = (part, key[1])
-        if part not in model.parts:
-            _read_part(package, part, model, progress)
-        if key in above:
-            raise BadInput(f"object {key[1]} is a component of itself; export it again")
+    def thing_of(key: tuple[str, str]) -> _Object:
+        if key[0] not in model.parts:
+            _read_part(package, key[0], model, progress)
         thing = model.objects.get(key)
         if thing is None:
             raise BadInput(f"refers to object {key[1]}, which it does not hold; export it again")
+        return thing
+
+    def place(key: tuple[str, str], matrix: np.ndarray) -> None:
+        thing = thing_of(key)
         if len(thing.faces):
-            budget[0] += len(thing.faces)
-            if budget[0] > _MOST_TRIANGLES:
-                raise BadInput("its components multiply to more triangles than fit in memory; export them apart")
             if thing.faces.min() < 0 or thing.faces.max() >= len(thing.vertices):
                 raise BadInput(f"a triangle of object {key[1]} names a vertex it does not have; export it again")
-            collected.append(_placed(thing, matrix, model, part))
-        if len(above) > 60:
-            raise BadInput("its components are nested too deep; export it again")
+            collected.append(_placed(thing, matrix, model, key[0]))
         for child, own in thing.components:
-            budget[0] += 1
-            if budget[0] > _MOST_TRIANGLES:
-                raise BadInput("its components multiply beyond measure; export them apart")
             linear = own[:3] @ matrix[:3]
-            place(child, np.vstack([linear, own[3] @ matrix[:3] + matrix[3]]), (*above, key))
+            waiting.append((child, np.vstack([linear, own[3] @ matrix[:3] + matrix[3]])))
 
     whole = np.vstack([np.eye(3) * _MILLIMETRES[model.unit], np.zeros(3)])
     items = model.items or [(key, _transform(None)) for key in model.objects]
+    check_unrolled(
+        [key for key, _ in items],
+        lambda key: (len(thing_of(key).faces), 1),
+        lambda key: [child for child, _ in thing_of(key).components],
+        path.stat().st_size,
+    )
+    waiting: list[tuple[tuple[str, str], np.ndarray]] = []
     for key, matrix in items:
-        place(key, np.vstack([matrix[:3] @ whole[:3], matrix[3] @ whole[:3]]), ())
+        waiting.append((key, np.vstack([matrix[:3] @ whole[:3], matrix[3] @ whole[:3]])))
+        while waiting:
+            progress.check()
+            place(*waiting.pop())
     if not collected:
         raise BadInput("its build holds no triangles; export the scan as a mesh")
     starts = np.cumsum([0] + [len(v) for v, _, _ in collected])
@@ -359,9 +375,9 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
         rows = "".join(f'<m:color color="#{c:06X}FF"/>' for c in distinct.tolist())
         colours = f'<m:colorgroup id="1">{rows}</m:colorgroup>'.encode()
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1, allowZip64=True) as package:
-        package.writestr("[Content_Types].xml", types)
-        package.writestr("_rels/.rels", relations)
-        with package.open("3D/3dmodel.model", "w", force_zip64=True) as part:
+        package.writestr(_entry("[Content_Types].xml"), types)
+        package.writestr(_entry("_rels/.rels"), relations)
+        with package.open(_entry("3D/3dmodel.model"), "w", force_zip64=True) as part:
             file = io.BufferedWriter(part, 1 << 20)
             file.write(head.encode() + b"><resources>" + colours)
             file.write(b'<object id="2" type="model"' + (b' pid="1" pindex="0"' if colours else b"") + b"><mesh>")
@@ -379,6 +395,16 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             file.write(b'</triangles></mesh></object></resources><build><item objectid="2"/></build></model>')
             file.flush()
             file.detach()
+
+
+def _entry(name: str) -> zipfile.ZipInfo:
+    """An entry of the archive without the time of day, so that the same mesh gives the same bytes."""
+    entry = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    entry.compress_type = zipfile.ZIP_DEFLATED
+    entry.external_attr = 0o600 << 16
+    # the level of deflating; public from Python 3.13 on
+    setattr(entry, "compress_level" if hasattr(entry, "compress_level") else "_compresslevel", 1)
+    return entry
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:

@@ -203,7 +203,7 @@ class Run:
     @property
     def wanted_shells(self) -> int:
         """How many solids the result is to have: one, or as many as a rule kept."""
-        rule = next((s for s in self.steps if isinstance(s.treatment, Sweep)), None)
+        rule = next((s for s in self.steps if isinstance(s.treatment, Sweep) and s.treatment.crumbs), None)
         kept = rule is not None and rule.treatment.chunks == "keep"
         return 1 + rule.figures["chunks_kept"] if kept else 1
 
