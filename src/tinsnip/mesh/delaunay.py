@@ -249,11 +249,12 @@ def _force(X, T, N, C, at, a, b, queue):
         p, q = queue[first, 0], queue[first, 1]
         first = (first + 1) % size
         n -= 1
-        # the triangle with p, q in this order
-        t = at[p]
+        # the triangle with p, q in this order; round the corners of the whole, which are open, one cannot go
+        v = p if p < X.shape[0] - 3 else q
+        t = at[v]
         while True:
-            k = _corner_of(T, t, p)
-            if T[t, (k + 1) % 3] == q:
+            k = _corner_of(T, t, v)
+            if T[t, (k + 1) % 3] == q or T[t, (k + 2) % 3] == p:
                 break
             t = N[t, (k + 1) % 3]
         k = (_corner_of(T, t, p) + 2) % 3
