@@ -25,7 +25,7 @@ class RandomScan:
 
 def solid(rng: np.random.Generator, size: float) -> specimens.Specimen:
     make = (specimens.sphere, specimens.torus, specimens.bored_box)[rng.integers(3)]
-    return make(size, 4 * int(rng.integers(4, 9)))
+    return make(size, 4 * int(rng.integers(3, 7)))
 
 
 def moved(rng: np.random.Generator, mesh: Mesh, size: float) -> Mesh:

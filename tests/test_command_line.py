@@ -1,18 +1,25 @@
 """The command line's contract: what is printed, where, and the exit codes."""
 
+import contextlib
+import io
 import json
+import os
+import signal
 import subprocess
 import sys
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests import specimens
+from tinsnip.cli import main
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, read_scan, write_mesh
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.subsets import keep_triangles
 
 COUNTED = {
     *("file", "unit", "triangles", "vertices", "shells", "voids", "strays", "holes", "rims", "open_edges"),
@@ -21,9 +28,22 @@ COUNTED = {
 }
 
 
-def tinsnip(*arguments: object) -> subprocess.CompletedProcess:
+def tinsnip(*arguments: object, environment: dict[str, str] | None = None) -> subprocess.CompletedProcess:
     command = [sys.executable, "-m", "tinsnip", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=300, check=False)
+    return subprocess.run(command, capture_output=True, text=True, timeout=300, check=False, env=environment)
+
+
+def inside(*arguments: object) -> subprocess.CompletedProcess:
+    """The same in this process, for what needs no process of its own."""
+    out, err = io.StringIO(), io.StringIO()
+    with mock.patch.object(sys, "argv", ["tinsnip", *map(str, arguments)]):
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                main()
+                code = 0
+            except SystemExit as end:
+                code = int(end.code or 0)
+    return subprocess.CompletedProcess(arguments, code, out.getvalue(), err.getvalue())
 
 
 class CommandLine(unittest.TestCase):
@@ -85,7 +105,7 @@ class CommandLine(unittest.TestCase):
             ("nonsense",),
         ):
             with self.subTest(arguments=arguments[:3]):
-                result = tinsnip(*arguments)
+                result = inside(*arguments)
                 self.assertEqual(result.returncode, 2, result.stdout)
                 self.assertEqual(len(result.stderr.strip().splitlines()), 1, result.stderr)
                 self.assertTrue(result.stderr.startswith("tinsnip: "), result.stderr)
@@ -107,12 +127,156 @@ class CommandLine(unittest.TestCase):
             self.assertEqual(result.returncode, 0, result.stdout + result.stderr)
             self.assertLess((out / f"scan.{name}").stat().st_size, 20_000)
 
+    def test_results_are_replaced_only_when_asked_and_raw_scans_never(self) -> None:
+        out = self.folder / "out"
+        command = ("run", "print-solid", self.solid, "--out", out, "--unit", "mm")
+        self.assertEqual(tinsnip(*command).returncode, 0)
+        written = out / "ball.stl"
+        before = written.read_bytes()
+        written.write_bytes(b"somebody's own")
+        again = tinsnip(*command)
+        self.assertEqual((again.returncode, written.read_bytes()), (2, b"somebody's own"))
+        self.assertIn("--replace", again.stderr)
+        self.assertEqual(tinsnip(*command, "--replace").returncode, 0)
+        self.assertEqual(written.read_bytes(), before)
+        raw = self.solid.read_bytes()
+        os.link(self.solid, self.folder / "twin.stl")
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "elsewhere" / "ball.stl").symlink_to(self.solid)
+        for folder in (self.folder, self.folder / "elsewhere"):
+            refused = tinsnip("run", "print-solid", self.solid, "--out", folder, "--replace")
+            self.assertEqual(refused.returncode, 2)
+            self.assertIn("raw scan", refused.stderr)
+        refused = tinsnip("run", "print-solid", self.solid, self.folder / "twin.stl", "--out", self.folder, "--replace")
+        self.assertEqual((refused.returncode, self.solid.read_bytes()), (2, raw))
+
+    def test_settings_go_by_the_types_of_their_fields(self) -> None:
+        def made(*settings: str) -> subprocess.CompletedProcess:
+            options = [word for text in settings for word in ("--set", text)]
+            return inside(
+                "run",
+                "print-solid",
+                self.scan,
+                "--out",
+                self.folder / "o",
+                "--unit",
+                "mm",
+                "--json",
+                "--replace",
+                *options,
+            )
+
+        for text in ("no", "False", "off", "0", "false"):
+            facts = json.loads(made("trim.offset=5", f"trim.enabled={text}").stdout)["results"][0]
+            self.assertNotIn("trim", [s["step"] for s in facts["steps"]])
+        for text in ("yes", "True", "on", "1"):
+            facts = json.loads(made(f"trim.enabled={text}", f"trim.close={text}").stdout)["results"][0]
+            self.assertIn("trim", [s["step"] for s in facts["steps"]])
+        for text in ("trim.enabled=perhaps", "trim.offset=nan", "trim.offset=1e999", "holes.flow=2", "strays.chunks=drop",  # noqa: E501
+                     "trim.normal=" + "[" * 3000, "holes.under_mm=-1"):  # fmt: skip
+            result = made(text)
+            self.assertEqual(result.returncode, 2, text)
+            self.assertEqual(len(result.stderr.strip().splitlines()), 1)
+        for budget in (("--max-deviation", "nan"), ("--max-deviation", "-1"), ("--max-file", "nan"), ("--max-file", "-3"),  # noqa: E501
+                       ("--max-file", "inf"), ("--triangles", "0"), ("--triangles", "-7")):  # fmt: skip
+            result = inside("run", "print-solid", self.solid, "--out", self.folder / "o", *budget)
+            self.assertEqual((result.returncode, len(result.stderr.strip().splitlines())), (2, 1), budget)
+
+    def test_budgets_that_cannot_both_be_kept(self) -> None:
+        out = self.folder / "out"
+        both = ("--triangles", "20", "--max-deviation", "0.000001")
+        result = inside("run", "print-solid", self.solid, "--out", out, "--unit", "mm", "--json", *both)
+        facts = json.loads(result.stdout)["results"][0]
+        self.assertEqual((result.returncode, facts["ready"]), (1, False))
+        self.assertIn("20 were asked", " ".join(facts["reasons"]))
+        torus = self.folder / "torus.ply"
+        write_mesh(specimens.torus(40.0, 120).mesh, torus)
+        for name in ("3mf", "obj", "off"):  # what these take is an estimate; another try keeps to it
+            for megabytes in ("0.03", "0.08"):
+                result = inside(
+                    *("run", "print-solid", torus, "--out", out, "--format", name, "--unit", "mm"),
+                    *("--max-file", megabytes, "--replace"),
+                )
+                size = (out / f"torus.{name}").stat().st_size / 1e6
+                self.assertEqual(result.returncode, 0, result.stdout)
+                self.assertLessEqual(size, float(megabytes))
+                self.assertGreater(size, 0.5 * float(megabytes))
+
+    def test_unit_losses_and_notes_are_told(self) -> None:
+        odd = self.folder / "odd [1] part.obj"
+        rows = [f"v {x:g} {y:g} {z:g}\n" for x, y, z in self.ball.vertices / 2e5]
+        rows += [f"f {a} {b} {c}\n" for a, b, c in self.ball.faces + 1]
+        odd.write_text("".join(rows) + "curv 0 1 1 2\n")
+        command = ("run", "print-solid", odd, "--out", self.folder / "out")
+        told = tinsnip(*command)
+        self.assertEqual(told.returncode, 0, told.stdout + told.stderr)
+        for words in (
+            str(odd),
+            "unit m: ",
+            "warning: its unit was guessed",
+            "left out: 1 free-form",
+            "area went",
+            "was made",
+        ):
+            self.assertIn(words, told.stdout)
+        facts = json.loads(tinsnip(*command, "--json", "--replace").stdout)["results"][0]
+        self.assertEqual((facts["unit"], len(facts["warnings"]), len(facts["notes"])), ("m", 1, 1))
+        self.assertEqual((facts["gone_share"], facts["made_share"]), (0.0, 0.0))
+        self.assertIn(str(odd), tinsnip("check", odd).stdout.replace("\n", ""))
+        hole = self.folder / "hole.stl"
+        write_mesh(keep_triangles(self.ball, np.arange(len(self.ball.faces)) > 40), hole)
+        facts = json.loads(
+            tinsnip("run", "print-solid", hole, "--out", self.folder / "out", "--unit", "mm", "--json").stdout
+        )["results"][0]
+        self.assertGreater(facts["made_share"], 0.01)  # though the file has no place to say so
+        self.assertIn("crossings not checked", facts["state"])
+
+    def test_plain_terminals_and_no_display(self) -> None:
+        plain = {**os.environ, "PYTHONIOENCODING": "ascii", "LC_ALL": "C"}
+        result = tinsnip("check", self.scan, environment=plain)
+        self.assertEqual((result.returncode, result.stderr), (1, ""))
+        self.assertIn("Not ready - ", result.stdout)
+        self.assertTrue(result.stdout.isascii())
+        for name, value in (
+            ("DISPLAY", ""),
+            ("DISPLAY", ":987"),
+            ("DISPLAY", "nonsense"),
+            ("WAYLAND_DISPLAY", "none-7"),
+        ):
+            bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY")} | {name: value}
+            for arguments in ((), (self.solid,), ("bench", "--window")):
+                result = tinsnip(*arguments, environment=bare)
+                self.assertEqual((result.returncode, len(result.stderr.strip().splitlines())), (2, 1), result.stderr)
+                self.assertIn("display", result.stderr)
+
+    def test_a_stop_while_writing_leaves_nothing_half_done(self) -> None:
+        """Ended by the system while the second of two results is written: the first stands, and is named."""
+        for number, code in ((signal.SIGTERM, 143), (signal.SIGINT, 130)):
+            out = self.folder / f"stopped-{int(number)}"
+            script = (
+                "import os, sys, signal; from tinsnip import cli; from tinsnip.formats import files; seen = [];\n"
+                "def stop(path, progress, plain=files._onto_the_disk):\n"
+                "    seen.append(path)\n"
+                f"    if len(seen) == 2: os.kill(os.getpid(), {int(number)})\n"
+                "    plain(path, progress)\n"
+                "files._onto_the_disk = stop\n"
+                f"sys.argv = ['tinsnip', 'run', 'print-solid', {str(self.solid)!r}, {str(self.scan)!r}, '--out', {str(out)!r},"  # noqa: E501
+                " '--unit', 'mm']\ncli.main()"
+            )
+            result = subprocess.run(
+                [sys.executable, "-c", script], capture_output=True, text=True, timeout=300, check=False
+            )
+            self.assertEqual(result.returncode, code, result.stderr)
+            self.assertEqual([p.name for p in out.iterdir()], ["ball.stl"])
+            self.assertIn(f"written before that, and whole: {out / 'ball.stl'}", result.stderr)
+            self.assertEqual(len(result.stderr.strip().splitlines()), 1)
+
     def test_routines_round_trip(self) -> None:
-        listed = tinsnip("routines").stdout
+        listed = inside("routines").stdout
         self.assertIn("print-solid", listed)
         own = self.folder / "mine.json"
         own.write_text(tinsnip("routines", "print-solid").stdout)
-        result = tinsnip("run", own, self.scan, "--out", self.folder / "o", "--set", "trim.offset=-5")
+        result = inside("run", own, self.scan, "--out", self.folder / "o", "--set", "trim.offset=-5")
         self.assertEqual(result.returncode, 0, result.stderr)
         vertices, _ = specimens.read_stl(str(self.folder / "o" / "scan.stl"))
         self.assertAlmostEqual(vertices[:, 2].min(), -5.0, places=5)

@@ -211,7 +211,7 @@ class InTheWindow(WindowTest):
             (mesh, "build_tree"),
             (measures, "_areas"),
             (measures, "areas_by_kind"),
-            (deviation, "areas_by_kind"),
+            (mesh, "areas_by_kind"),
             (deviation, "closest_points"),
             (tangles, "degenerate_triangles"),
             (holes, "classify_boundaries"),

@@ -59,12 +59,13 @@ def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int 
     levels : int
         How many, spread evenly on logarithmic paper down to the fewest triangles.
     samples : int
-        Points on each of the two surfaces.
+        Points on each of the two surfaces; fewer on a mesh of few triangles.
     """
     state = progress.step("Measuring the curve", levels)
     counts = np.unique(
         np.rint(np.geomspace(max(_DENSEST * record.most, record.fewest), record.fewest, levels)).astype(int)
     )[::-1]
+    samples = min(samples, 4 * len(mesh.faces) + 500)
     before = spread_by_area(mesh.vertices, mesh.faces, samples, seed=1)
     tree = mesh.tree
 

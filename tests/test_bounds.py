@@ -1,0 +1,208 @@
+"""Largest deviations that hold, reductions that keep to them and clear of themselves, crossings counted exactly."""
+
+import itertools
+import unittest
+from fractions import Fraction
+
+import numpy as np
+
+from tests import specimens
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.crossings import meeting_pairs
+from tinsnip.mesh.subdivide import halve_edges
+from tinsnip.progress import Progress
+from tinsnip.survey.deviation import largest_deviation
+from tinsnip.treat import Context, Reduce, StraightSnip
+
+Point = list[Fraction]
+
+
+def dense(mesh: Mesh, rows: int = 13) -> np.ndarray:
+    """A hundred points and more spread over each triangle, its corners and edges among them."""
+    weights = np.array([(i, j, rows - i - j) for i in range(rows + 1) for j in range(rows + 1 - i)]) / rows
+    return np.einsum("wk,fkc->fwc", weights, mesh.vertices[mesh.faces]).reshape(-1, 3)
+
+
+def away(points: np.ndarray, mesh: Mesh) -> float:
+    """Largest distance of points from a surface, by the product's closest points (tested against brute force)."""
+    from tinsnip.mesh.tree import closest_points
+
+    return float(closest_points(mesh.tree, points, Progress().state)[0].max())
+
+
+def cup(radius: float, wall: float, around: int = 72, up: int = 30) -> Mesh:
+    """A closed cup of even thickness, turned about the z axis."""
+    angle = 2 * np.pi * np.arange(around) / around
+    inner = radius - wall
+    profile = [(radius * t, 0.0) for t in np.linspace(0.2, 1, 6)]
+    profile += [(radius, z) for z in np.linspace(0, 1.5 * radius, up)[1:]]
+    profile += [(inner, z) for z in np.linspace(1.5 * radius, wall, up)]
+    profile += [(inner * t, wall) for t in np.linspace(1, 0.2, 6)[1:]]
+    r, z = np.array(profile).T
+    points = np.stack([np.outer(r, np.cos(angle)), np.outer(r, np.sin(angle)), np.repeat(z[:, None], around, 1)], -1)
+    points = np.vstack([points.reshape(-1, 3), [0, 0, 0], [0, 0, wall]])
+    first, last, after = np.arange(around), (len(r) - 1) * around + np.arange(around), (np.arange(around) + 1) % around
+    tips = len(points) - 2
+    faces = np.vstack(
+        [
+            specimens.grid_faces(len(r), around, False, True, True),
+            np.column_stack([np.full(around, tips), after, first]),
+            np.column_stack([np.full(around, tips + 1), last, last[after]]),
+        ]
+    )
+    return Mesh(points, faces)
+
+
+def box(rounds: int) -> Mesh:
+    """A box of 12 triangles, each edge halved again and again."""
+    corners = np.array(list(itertools.product((0, 10.0), (0, 20.0), (0, 30.0))))
+    faces = []
+    for axis in range(3):
+        for side in (0, 1):
+            four = [c for c in range(8) if (c >> (2 - axis)) & 1 == side]
+            a, b, c, d = four
+            faces += [(a, b, d), (a, d, c)] if (side == 0) == (axis == 1) else [(a, d, b), (a, c, d)]
+    mesh = Mesh(corners, np.array(faces))
+    if mesh.volume < 0:
+        mesh = Mesh(mesh.vertices, mesh.faces[:, ::-1])
+    return halve_edges(mesh, rounds)
+
+
+class Bounds(unittest.TestCase):
+    def test_a_bound_holds_and_is_tight(self) -> None:
+        rng = np.random.default_rng(0)
+        for turn in range(60):
+            make = (specimens.sphere, specimens.torus, specimens.bored_box)[turn % 3]
+            mesh = make(10.0, 4 * int(rng.integers(4, 14))).mesh
+            noise = rng.normal(0, rng.choice([0, 0.01, 0.1, 0.4]), mesh.vertices.shape)
+            mesh = Mesh(mesh.vertices + noise, mesh.faces)
+            if turn % 4 == 1:
+                mesh = StraightSnip(offset=0.3, normal=(0.1, 0.2, 1)).apply(mesh, Context()).mesh
+            less = Reduce(percent=float(rng.uniform(2, 60))).apply(mesh, Context()).mesh
+            told = largest_deviation(less, mesh, Progress())
+            found = max(away(dense(less), mesh), away(dense(mesh), less))
+            self.assertLessEqual(found, told.max * (1 + 1e-12))
+            self.assertLess(told.max, 1.1 * found + 1e-5 * mesh.diagonal)
+            self.assertLessEqual(told.p99, told.max)
+        same = specimens.torus(10.0, 40).mesh
+        self.assertLess(largest_deviation(same, same, Progress()).max, 1e-7)
+        shifted = same.moved(same.vertices + np.array([0, 0, 0.25]))
+        self.assertAlmostEqual(largest_deviation(shifted, same, Progress()).max, 0.25, delta=0.0026)
+
+    def test_two_hundred_reductions_keep_to_their_limits(self) -> None:
+        rng = np.random.default_rng(1)
+        passed = 0
+        for turn in range(200):
+            kind = turn % 4
+            if kind == 0:
+                mesh = specimens.torus(10.0, 4 * int(rng.integers(5, 11))).mesh
+            elif kind == 1:
+                mesh = specimens.bored_box(10.0, 4 * int(rng.integers(3, 7))).mesh
+                mesh = Mesh(mesh.vertices + rng.normal(0, 0.01, mesh.vertices.shape), mesh.faces)
+            elif kind == 2:
+                mesh = cup(10.0, 10 * 10 ** rng.uniform(-2, -1), 28, 10)
+            else:
+                mesh = specimens.sphere(10.0, int(rng.integers(6, 15))).mesh
+                mesh = Mesh(mesh.vertices * rng.uniform(0.1, 1, 3), mesh.faces)
+            limit = 10 ** rng.uniform(-3, 0)
+            place = rng.normal(size=3) * rng.choice([0, 100.0])
+            mesh = Mesh(mesh.vertices + place, mesh.faces)
+            outcome = Reduce(max_deviation_mm=limit).apply(mesh, Context())
+            less = outcome.mesh
+            written = Mesh(less.vertices.astype(np.float32), less.faces)  # as a file of single precision has it
+            found = max(away(dense(written), mesh), away(dense(mesh), written))
+            self.assertLessEqual(found, limit, f"turn {turn}")
+            self.assertLessEqual(outcome.figures.get("deviation_mm", 0.0), limit)
+            passed += len(less.faces) < len(mesh.faces)
+        self.assertGreater(passed, 150)
+
+    def test_a_box_comes_down_to_its_twelve_triangles(self) -> None:
+        mesh = box(5)
+        self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
+        outcome = Reduce(max_deviation_mm=0.01).apply(mesh, Context())
+        self.assertEqual(len(outcome.mesh.faces), 12)
+        self.assertAlmostEqual(outcome.mesh.volume, 6000.0, delta=2.0)
+
+    def test_thin_walls_do_not_come_to_cross(self) -> None:
+        for wall in (0.1, 0.3, 1.0):
+            mesh = cup(20.0, wall)
+            self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
+            self.assertEqual(len(meeting_pairs(mesh.vertices, mesh.faces)), 0)
+            for asked in (Reduce(max_deviation_mm=0.5), Reduce(max_deviation_mm=0.1), Reduce(triangles=400)):
+                outcome = asked.apply(mesh, Context())
+                less = outcome.mesh
+                self.assertEqual(specimens.closed_faults(less.vertices, less.faces), "")
+                self.assertEqual(len(meeting_pairs(less.vertices, less.faces)), outcome.figures["crossings"])
+                self.assertEqual(outcome.figures["crossings"], 0)
+                self.assertLess(len(less.faces), 0.9 * len(mesh.faces))
+                if len(less.faces) > 420 and asked.triangles:
+                    self.assertIn("allows no fewer", outcome.text)
+
+
+def fractions(points: np.ndarray) -> list[Point]:
+    return [[Fraction(float(x)) for x in p] for p in points]
+
+
+def minus(a: Point, b: Point) -> Point:
+    return [x - y for x, y in zip(a, b, strict=True)]
+
+
+def cross(a: Point, b: Point) -> Point:
+    return [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
+
+
+def dot(a: Point, b: Point) -> Fraction:
+    return sum(x * y for x, y in zip(a, b, strict=True))
+
+
+def clipped(polygon: list[Point], heights: list[Fraction], keep_above: bool) -> list[Point]:
+    """What of a polygon lies in a plane, or not below it."""
+    left = []
+    for i, (p, h) in enumerate(zip(polygon, heights, strict=True)):
+        q, g = polygon[(i + 1) % len(polygon)], heights[(i + 1) % len(polygon)]
+        if h == 0 or (keep_above and h > 0):
+            left.append(p)
+        if h * g < 0:
+            left.append([x + h / (h - g) * (y - x) for x, y in zip(p, q, strict=True)])
+    return left
+
+
+def meet(one: list[Point], other: list[Point]) -> bool:
+    """Whether two triangles have a point in common: one is cut down to the other's plane, then to its three sides."""
+    normal = cross(minus(other[1], other[0]), minus(other[2], other[0]))
+    left = clipped(one, [dot(normal, minus(p, other[0])) for p in one], False)
+    for k in range(3):
+        inward = cross(normal, minus(other[(k + 1) % 3], other[k]))
+        left = clipped(left, [dot(inward, minus(p, other[k])) for p in left], True)
+    return bool(left)
+
+
+class Crossings(unittest.TestCase):
+    def test_counts_equal_those_of_rational_arithmetic(self) -> None:
+        rng = np.random.default_rng(2)
+        for turn in range(24):
+            points = (
+                rng.random((70, 3)),
+                rng.integers(0, 4, (50, 3)).astype(float),
+                rng.integers(0, 4, (50, 3)) * 0.1 + 1e3,
+                np.column_stack([rng.integers(0, 6, (50, 2)), np.zeros(50)]),
+            )[turn % 4]
+            faces = rng.integers(0, len(points), (50, 3)).astype(np.int32)
+            found = {tuple(sorted(p)) for p in meeting_pairs(points, faces).tolist()}
+            exact = fractions(points)
+            corners = [[exact[v] for v in f] for f in faces.tolist()]
+            proper = [any(cross(minus(t[1], t[0]), minus(t[2], t[0]))) for t in corners]
+            expected = {
+                (i, j)
+                for i, j in itertools.combinations(range(len(faces)), 2)
+                if proper[i] and proper[j] and not set(faces[i].tolist()) & set(faces[j].tolist())
+                and meet(corners[i], corners[j])
+            }  # fmt: skip
+            self.assertEqual(found, expected)
+            some = rng.choice(len(faces), 12, replace=False)
+            part = {tuple(sorted(p)) for p in meeting_pairs(points, faces, some).tolist()}
+            self.assertEqual(part, {p for p in expected if set(p) & set(some.tolist())})
+
+
+if __name__ == "__main__":
+    unittest.main()
