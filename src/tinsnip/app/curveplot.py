@@ -69,11 +69,13 @@ class CurvePlot(pyqtgraph.PlotWidget):
             note.setZValue(5)
             self._notes.append(note)
         self._curve: Curve | None = None
+        self._measured = 0, 0.0
         self.triangles = 0
 
     def show_curve(self, curve: Curve | None) -> None:
         """Show another curve; None: none is known."""
         self._curve = curve
+        self._measured = 0, 0.0
         for item in (self._line, self._grip, self._budget, *self._notes):
             self.removeItem(item)
         if curve is None or len(curve.points) < 2:
@@ -103,6 +105,12 @@ class CurvePlot(pyqtgraph.PlotWidget):
             self._budget.setValue(np.log10(largest))
             self.addItem(self._budget)
 
+    def set_measured(self, triangles: int, largest: float) -> None:
+        """Put the grip where a level was measured to lie; it may be above the curve, which is drawn from samples."""
+        self._measured = triangles, largest
+        if triangles == self.triangles:
+            self.set_triangles(triangles)
+
     def set_triangles(self, triangles: int) -> None:
         """Put the line at a number of triangles."""
         self.triangles = triangles
@@ -110,7 +118,8 @@ class CurvePlot(pyqtgraph.PlotWidget):
             x = np.log10(triangles)
             self._line.setValue(x)
             seen = self.getViewBox().viewRange()[1]
-            largest = max(self._curve.largest_at(triangles), 1e-12)
+            known, measured = self._measured
+            largest = max(measured if known == triangles else self._curve.largest_at(triangles), 1e-12)
             self._grip.setData([x], [np.clip(np.log10(largest), seen[0], seen[1])])
 
     def _take(self, position: QPointF) -> None:

@@ -349,6 +349,7 @@ class ReduceTray(Panel):
             self.deviation.setText("0 / 0")
         elif measured is not None:
             self.deviation.setText(f"{at_most(measured.max)} / {millimetres(measured.p99)}")
+            self.plot.set_measured(self.wanted, measured.max)
         else:
             self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
         about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""

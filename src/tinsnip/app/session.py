@@ -62,7 +62,7 @@ class Session(QObject):
         self.undo_share = 0.25
         self._examination: Examination | None = None
         self.station = 0
-        self.unticked: set[tuple[str, int]] = set()
+        self.toggled: set[tuple[str, int]] = set()
         self.preview: Preview | None = None
         self.last_release: tuple[Path, Mesh, Examination] | None = None
         self.from_raw: FromRaw | None = None
@@ -288,7 +288,7 @@ class Session(QObject):
 
     def _changed(self) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
-        self.unticked.clear()
+        self.toggled.clear()
         self.cancel_preview()
         mesh = self.mesh
         self.levels.forget()
@@ -427,16 +427,19 @@ class Session(QObject):
 
     def is_ticked(self, finding: Finding) -> bool:
         """Whether a finding takes part in its station's treatment."""
-        return finding.kind is not Kind.RIM and (finding.kind.value, finding.key) not in self.unticked
+        if finding.kind is Kind.RIM:
+            return False
+        # what may be part of the part is not ticked unless its user does so
+        return (finding.kind is not Kind.CHUNK) != ((finding.kind.value, finding.key) in self.toggled)
 
     def tick(self, findings: list[Finding], on: bool) -> None:
         """Tick or untick findings."""
         for finding in findings:
             key = (finding.kind.value, finding.key)
-            if on:
-                self.unticked.discard(key)
+            if on == (finding.kind is not Kind.CHUNK):
+                self.toggled.discard(key)
             else:
-                self.unticked.add(key)
+                self.toggled.add(key)
         self.ticks_changed.emit()
 
     def ticked_keys(self, kinds: tuple[Kind, ...]) -> tuple[int, ...] | None:

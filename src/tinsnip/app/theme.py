@@ -44,6 +44,7 @@ QToolButton:disabled { color: #6f7477; }
 QPushButton#state { border-radius: 3px; padding: 6px 12px; text-align: left; font-weight: bold; }
 QPushButton#state[ready="no"] { background: #552d1a; color: #ffcfae; border: 1px solid #7d4424; }
 QPushButton#state[ready="yes"] { background: #17452f; color: #bdf0d4; border: 1px solid #2e7a55; }
+QPushButton#state[ready="open"] { background: #2f3d46; color: #d3e3ec; border: 1px solid #55707f; }
 QPushButton#state[ready="none"] { background: #2a2e31; color: #a9adaf; border: 1px solid #3a3f43; }
 QWidget#viewrow { background: #33383b; }
 QWidget#viewrow QToolButton { color: #dcd9d2; padding: 5px 10px; border-radius: 3px; }

@@ -176,7 +176,8 @@ class StraysTray(Panel):
     title = "Sweep strays"
 
     def build(self) -> None:
-        self.head_text.setText("Shells that are not the part. The main shell always stays.")
+        self.head_text.setText("Shells beside the part. The main shell always stays.")
+        self.question = self.warning()
         self.crumbs, self.chunks, self.voids = (self.figure(n) for n in ("Crumbs", "Chunks", "Inner skins"))
         self.goes = self.figure("Triangles that go")
         self.tick_buttons(3)
@@ -189,6 +190,12 @@ class StraysTray(Panel):
 
     def refresh(self) -> None:
         chosen = self._chosen()
+        found = self.session.examination
+        chunks = int(found.roles.chunk.sum()) if found else 0
+        if chunks:
+            check = next(c for c in found.readiness.checks if c.name == "shells")
+            self.question.setText(f"{check.reason}\nChunks are ticked by you alone: look at each first.")
+        self.question.setVisible(chunks > 0)
         for label, kind in ((self.crumbs, Kind.CRUMB), (self.chunks, Kind.CHUNK), (self.voids, Kind.VOID)):
             label.setText(str(sum(f.kind is kind for f in chosen)))
         self.goes.setText(grouped(sum(f.count for f in chosen)))
@@ -199,8 +206,11 @@ class StraysTray(Panel):
 
     def sweep(self) -> None:
         """Sweep what is ticked."""
-        keys = self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID))
-        self.session.apply(Sweep(shells=keys))
+        chunks, rest = (self.session.ticked_keys(k) for k in ((Kind.CHUNK,), (Kind.CRUMB, Kind.VOID)))
+        if rest is None and chunks in (None, ()):  # whole kinds are named by a rule, which fits the next scan too
+            self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
+        else:
+            self.session.apply(Sweep(shells=self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID))))
 
 
 class HolesTray(Panel):

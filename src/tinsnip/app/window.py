@@ -391,7 +391,8 @@ class Window(QMainWindow):
         elif found is None:
             state, ready = "Looking the scan over…", "none"
         else:
-            state, ready = found.readiness.state, "yes" if found.readiness.ready else "no"
+            verdict = found.readiness
+            state, ready = verdict.state, "yes" if verdict.proven else "open" if verdict.ready else "no"
         metrics = self.state_button.fontMetrics()
         self.state_button.setText(metrics.elidedText(state, Qt.TextElideMode.ElideRight, 620))
         self.state_button.setToolTip(state)

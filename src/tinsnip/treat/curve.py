@@ -15,6 +15,8 @@ from tinsnip.treat.record import Level, Record
 __all__ = ["Curve", "CurvePoint", "deviation_curve"]
 
 
+_NO_LONGER = 0.05
+"""Share of the diagonal beyond which a level's deviation is no reduction of the part any more."""
 _DENSEST = 0.4
 """Share of the triangles at the first level that is measured."""
 
@@ -89,4 +91,8 @@ def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int 
             progress.check()
     progress.check()
     known = {p.triangles: p for p in (w.result() for w in waiting) if p is not None}
-    return Curve((CurvePoint(record.most, 0.0, 0.0), *(known[n] for n in sorted(known, reverse=True))))
+    points = [known[n] for n in sorted(known, reverse=True)]
+    # the last few levels, where nothing sound is left to collapse, are no longer the part
+    while len(points) > 2 and points[-1].largest > _NO_LONGER * mesh.diagonal:
+        points.pop()
+    return Curve((CurvePoint(record.most, 0.0, 0.0), *points))

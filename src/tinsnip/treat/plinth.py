@@ -7,9 +7,11 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.survey.holes import ROUGH, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.clearance import what_new_triangles_cross
 from tinsnip.treat.filling import add_triangles, close_rings, flat_cap
+from tinsnip.treat.patching import patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -58,7 +60,9 @@ class Plinth(Treatment):
         rings = {int(i): corner[mesh.loops.loop(i)] for i in rims}
         shells = mesh.shells
         before, patched, crossings, said = len(mesh.faces), 0.0, 0, ""
-        for number, (group, outward) in enumerate(_by_plane(mesh, rings, boundaries)):
+        skinned, kept, gone = None, 0, 0.0
+        groups = _by_plane(mesh, rings, boundaries)
+        for number, (group, outward) in enumerate(groups):
             context.progress.check()
             loops = [rings[i] for i in group]
             own = mesh.vertices[mesh.faces[:before][shells.label == boundaries.shell[group[0]]]].reshape(-1, 3)
@@ -76,9 +80,18 @@ class Plinth(Treatment):
                 if not always and what_new_triangles_cross(mesh, tried[0]).fresh:
                     tried.append(_walled(mesh, loops, outward, self.depth_mm, deepest))
             crossed = [what_new_triangles_cross(mesh, closed) for closed in tried]
+            if min(c.fresh for c in crossed) and len(groups) == len(loops) == 1:
+                # a rim so ragged that walls would cross the part: a skin as taut as a drum's
+                skinned, kept, _, clear = patch_clear_of_the_part(mesh, [loops[0][::-1]], 0.0, context, rims=True)
+                tried, crossed = [*tried, skinned], [*crossed, clear]
             best = int(np.argmin([c.fresh for c in crossed]))
             crossings += crossed[best].fresh
-            said = said or crossed[best].said()
+            if best == len(tried) - 1 and skinned is not None:
+                said += ", with a skin, as walls would cross the part"
+                if kept < before:
+                    said += f", took {counted(before - kept, 'triangle')} away that hung over the rim"
+                gone = float(mesh.areas.sum() - triangle_areas(skinned.vertices, skinned.faces[:kept]).sum())
+            said += crossed[best].said()
             if number > 0:
                 patched += float(tried[best].areas.sum() - mesh.areas.sum())
             mesh = tried[best]
@@ -88,6 +101,8 @@ class Plinth(Treatment):
             "patched_mm2": patched,
             "crossings": crossings,
         }
+        if gone:
+            figures["gone_mm2"] = gone
         return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}{said}", figures)
 
 
