@@ -50,7 +50,7 @@ class Curve(NamedTuple):
 
 
 @stoppable
-def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int = 16, samples: int = 20_000) -> Curve:
+def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int = 13, samples: int = 20_000) -> Curve:
     """Measure levels of a record against the mesh it was made from, by exact distances both ways.
 
     Parameters
