@@ -149,9 +149,10 @@ class FirstLook(QFrame):
         steps = []
         if found.tangles.total:
             steps.append(f"mend {counted(found.tangles.total, 'tangle')}")
-        strays = counts["strays"] + counts["voids"]
-        if strays:
-            steps.append(f"sweep {counted(strays, 'shell')}")
+        if counts["chunks"]:
+            steps.append(f"look at {counted(counts['chunks'], 'shell')} that may be part of it")
+        if counts["crumbs"] + counts["voids"]:
+            steps.append(f"sweep {counted(counts['crumbs'] + counts['voids'], 'shell')}")
         if counts["holes"]:
             steps.append(f"patch {counted(counts['holes'], 'hole')}")
         if counts["rims"]:
