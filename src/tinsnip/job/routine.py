@@ -18,7 +18,7 @@ from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Plinth, Reduce, Sweep, Treatment
+from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Plinth, Reduce, Sweep, Treatment
 from tinsnip.words import counted, percent
 
 __all__ = ["Routine", "Run", "Step", "built_in_routines", "load_routine"]
@@ -245,7 +245,7 @@ class Run:
             for s in self.steps
             if s.question
         ]
-        unasked = self._sum("gone_mm2", Mend, Orient) + self._sum("crumbs_mm2", Sweep)
+        unasked = self._sum("gone_mm2", Mend, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
         lost = unasked / max(float(self.job.pieces[0].raw.areas.sum()), 1e-300)
         found.append(
             Check(
