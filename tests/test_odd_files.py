@@ -139,6 +139,7 @@ VALID = {
     "crlf.ply": ("ply\nformat ascii 1.0\n" + PLY_V + PLY_F + PLY_ROWS).replace("\n", "\r\n").encode(),
     "no-edges.off": ("OFF\n4 4\n" + OFF_ROWS).encode(),
     "one-line.off": ("OFF 4 4 6 " + OFF_ROWS.replace("\n", " ")).encode(),
+    "one-line-no-edges.off": ("OFF 4 4 " + OFF_ROWS.replace("\n", " ")).encode(),
     "counts-first.off": ("OFF\n4 4 6\n" + OFF_ROWS.replace("\n", " ")).encode(),
     "textured.off": ("STOFF\n4 4 0\n" + "".join(f"{x:g} {y:g} {z:g} 0.5 0.25\n" for x, y, z in POINTS) + OFF_ROWS[24:]).encode(),  # noqa: E501
     "marked.off": MARK + ("# made by hand\nOFF # counts follow\n4 4 0\n" + OFF_ROWS).encode(),

@@ -100,22 +100,34 @@ def read(path: Path, progress: Progress) -> Mesh:
     kind = _KIND.match(bytes(text[: 1 << 20]))
     if kind is None:
         raise BadInput("does not begin as an OFF; export it again")
+    on_line = int(_vertices_of_line(text, kind.end()))
+    if on_line <= 3:
+        return _read(text, kind, on_line != 2, False)
+    try:  # no line has a meaning: only the rest tells whether the number of edges is there
+        return _read(text, kind, True, True)
+    except BadInput as error:
+        try:
+            return _read(text, kind, False, True)
+        except BadInput:
+            raise error from None
+
+
+def _read(text: np.ndarray, kind: re.Match, edges: bool, flowing: bool) -> Mesh:
+    """Read what follows the keyword, with or without the number of edges, by lines or as they flow."""
     textured, coloured, with_normals = (kind[k] is not None for k in (1, 2, 3))
     at = kind.end()
-    on_line = int(_vertices_of_line(text, at))
     counts, ends = text_rows(text, at, 1, np.zeros(2, dtype=np.int64), "line of counts")
     if not np.isfinite(counts).all():
         raise BadInput("its counts are no numbers; export it again")
     n_vertices, n_faces = int(counts[0]), int(counts[1])
     at = int(ends[0])
-    if on_line != 2:  # the number of edges, which is often left out
+    if edges:  # how many there are, which is often left out
         _, ends = text_rows(text, at, 1, np.zeros(1, dtype=np.int64), "line of counts")
         at = int(ends[0])
     left = len(text) - at
     if n_vertices <= 0 or n_faces <= 0 or 6 * n_vertices > left + 1 or 2 * n_faces > left:
         raise BadInput(f"announces {n_vertices} vertices and {n_faces} faces in {left} bytes; export it again")
     least = 3 + 3 * with_normals + 2 * textured + 4 * coloured
-    flowing = on_line > 3  # no line has a meaning
     at = at if flowing else int(_skip_line(text, at))
     width = least if flowing else int(_vertices_of_line(text, at))
     flowing |= width > 16
@@ -125,7 +137,9 @@ def read(path: Path, progress: Progress) -> Mesh:
     flat, ends = text_rows(text, at, n_vertices, np.zeros(width, dtype=np.int64), "vertex")
     rows = flat.reshape(n_vertices, width)
     if flowing:
-        numbers, _ = text_rows(text, int(ends[0]), n_faces, np.ones(1, dtype=np.int64), "face")
+        numbers, ends = text_rows(text, int(ends[0]), n_faces, np.ones(1, dtype=np.int64), "face")
+        if _vertices_of_line(text, int(ends[0])):
+            raise BadInput("goes on beyond its last face; export it again")
         flat_faces, used = np.clip(np.nan_to_num(numbers, nan=-1.0), -1, 2**31).astype(np.int64), len(numbers)
     else:
         flat_faces = np.empty(left, dtype=np.int64)
