@@ -13,13 +13,15 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["ROUGH", "WITHIN_ROUGHNESS", "Boundaries", "classify_boundaries", "find_holes"]
+__all__ = ["ROUGH", "SHEET_LIKE", "WITHIN_ROUGHNESS", "Boundaries", "classify_boundaries", "find_holes"]
 
 _SHEET_EDGE = 0.3
 _WALL_END = -0.35
 _IN_SHEET = -0.8
 _RIM_SPAN = 0.25
 _COPLANAR = 1e-6
+SHEET_LIKE = 0.8
+"""A rim faces as the edge of a sheet does from this cosine on; where a wall ends it is less."""
 ROUGH = 0.05
 """A rim is of one ragged cut when it strays from its plane by less than this share of its span."""
 WITHIN_ROUGHNESS = 1.5

@@ -11,7 +11,7 @@ from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
-from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
 from tinsnip.survey.strays import CHUNK_SHARE, shell_roles
 from tinsnip.treat.fans import split_fans
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -23,7 +23,6 @@ _KNOT = 12
 """Steps over neighbours within which a knot of wrong triangles leads back to its own other side."""
 _KNOTTED_AT_LEAST = 60
 _NEARLY_CLOSED = 0.1
-_SHEET_LIKE = 0.8
 _BULGE = 0.005
 """Volume against area to the power of 3/2 from which a bulge is one; a sphere has 0.094, half of one 0.13."""
 
@@ -265,7 +264,7 @@ def _inside_out(mesh: Mesh) -> np.ndarray:
     if is_open.any():
         volume, facing = _closed_by_fans(mesh)
         gap = np.linalg.norm(shells.vector_area, axis=1) / np.maximum(shells.area, 1e-300)
-        bulges = (facing < _SHEET_LIKE) & (volume < -_BULGE * shells.area**1.5)
+        bulges = (facing < SHEET_LIKE) & (volume < -_BULGE * shells.area**1.5)
         negative |= is_open & (volume < 0) & ((gap < _NEARLY_CLOSED) | bulges)
     if not negative.any():
         return negative

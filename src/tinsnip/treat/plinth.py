@@ -8,7 +8,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangle_areas
-from tinsnip.survey.holes import ROUGH, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
+from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.clearance import what_new_triangles_cross
 from tinsnip.treat.filling import add_triangles, close_rings, flat_cap
 from tinsnip.treat.patching import patch_clear_of_the_part
@@ -18,7 +18,6 @@ from tinsnip.words import counted
 __all__ = ["Plinth"]
 
 _FLAT = 1e-6
-_SHEET_LIKE = 0.8
 _MOST_RIMS = 2000
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
 
@@ -70,16 +69,19 @@ class Plinth(Treatment):
             sheet = _height(own, outward) <= _FLAT * mesh.diagonal
             if sheet and self.depth_mm is None:
                 raise BadInput("the surface is flat throughout and has no thickness; give the base a depth in mm")
+            beyond = None
             if flat and not sheet:
                 tried = [close_rings(mesh, loops, outward)]
             else:
                 deepest = float((own @ outward).max())
                 # what dips below its own rim, as a sheet may, needs a base below that
-                always = boundaries.facing[group[0]] >= _SHEET_LIKE
+                always = boundaries.facing[group[0]] >= SHEET_LIKE
                 tried = [_walled(mesh, loops, outward, self.depth_mm, deepest if always else None)]
-                if not always and what_new_triangles_cross(mesh, tried[0]).fresh:
-                    tried.append(_walled(mesh, loops, outward, self.depth_mm, deepest))
-            crossed = [what_new_triangles_cross(mesh, closed) for closed in tried]
+                beyond = None if always else deepest
+            crossed = [what_new_triangles_cross(mesh, tried[0])]
+            if beyond is not None and crossed[0].fresh:
+                tried.append(_walled(mesh, loops, outward, self.depth_mm, beyond))
+                crossed.append(what_new_triangles_cross(mesh, tried[1]))
             if min(c.fresh for c in crossed) and len(groups) == len(loops) == 1:
                 # a rim so ragged that walls would cross the part: a skin as taut as a drum's
                 skinned, kept, _, clear = patch_clear_of_the_part(mesh, [loops[0][::-1]], 0.0, context, rims=True)

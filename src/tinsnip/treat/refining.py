@@ -5,7 +5,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh.halfedges import twin_table
 
-__all__ = ["refine_patch", "swap_edges"]
+__all__ = ["refine_patch"]
 
 _GROWTH = 1.41421356
 
@@ -136,27 +136,6 @@ def _split(P, T, tw, sigma, n_pts, n_tri, limit):
             tw[e2] = 3 * t2
         added += 1
     return added
-
-
-def swap_edges(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """Swap a patch's inner edges until they are Delaunay in the sense of opposite angles.
-
-    Parameters
-    ----------
-    points : ndarray, shape (N, 3)
-    triangles : ndarray of int, shape (T, 3)
-
-    Returns
-    -------
-    ndarray of int32, shape (T, 3)
-    """
-    T = np.ascontiguousarray(triangles, dtype=np.int32).copy()
-    tw = twin_table(T, len(points)).copy()
-    P = np.ascontiguousarray(points, dtype=np.float64)
-    for _ in range(40):
-        if _swap(P, T, tw, len(T)) == 0:
-            break
-    return T
 
 
 def refine_patch(
