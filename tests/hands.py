@@ -20,9 +20,9 @@ if SCREEN:
         QLineEdit,
     )
 
+    from tinsnip.app.frame.window import Window
     from tinsnip.app.main import make_application
-    from tinsnip.app.settings import Settings
-    from tinsnip.app.window import Window
+    from tinsnip.app.state.settings import Settings
 
 
 @unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.welding import weld_exact
+from tinsnip.space.welding import weld_exact
 
 
 @dataclass

@@ -8,9 +8,9 @@ import numpy as np
 
 from tests import specimens
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.crossings import meeting_pairs
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.progress import Progress
+from tinsnip.space.crossings import meeting_pairs
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat import Context, Reduce, StraightSnip
 
@@ -25,7 +25,7 @@ def dense(mesh: Mesh, rows: int = 13) -> np.ndarray:
 
 def away(points: np.ndarray, mesh: Mesh) -> float:
     """Largest distance of points from a surface, by the product's closest points (tested against brute force)."""
-    from tinsnip.mesh.tree import closest_points
+    from tinsnip.space.tree import closest_points
 
     return float(closest_points(mesh.tree, points, Progress().state)[0].max())
 

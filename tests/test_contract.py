@@ -157,7 +157,7 @@ class Runs(Folder):
         # something that nobody foresaw is one line as well, is written down, and leaves the others alone
         with (
             mock.patch("platformdirs.user_log_dir", return_value=str(self.folder)),
-            mock.patch("tinsnip.treat.sweep.Sweep.apply", side_effect=KeyError("deep down")),
+            mock.patch("tinsnip.treat.repair.sweep.Sweep.apply", side_effect=KeyError("deep down")),
         ):
             code, text, error = run("run", "print-solid", also, good, "--out", out, "--replace", "--json")
         self.assertEqual(code, 2)

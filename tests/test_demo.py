@@ -11,12 +11,12 @@ import numpy as np
 import tinsnip
 from tests import specimens
 from tinsnip.demo import DEMO_SCANS, demo_scan
-from tinsnip.demo.isosurface import march
 from tinsnip.demo.library import demo_file, demo_truth
 from tinsnip.demo.shapes import distances, gradients
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
 from tinsnip.mesh import Mesh
+from tinsnip.space.isosurface import march
 from tinsnip.survey import examine
 from tinsnip.survey.strays import shell_roles
 

@@ -14,8 +14,8 @@ from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import compare
 from tinsnip.treat import Context, Reduce
 

@@ -9,7 +9,6 @@ from tests import specimens
 from tests.test_mesh import random_mesh
 from tests.test_shapes import put, sheet, together, tube
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.facets import triangulate_polygons
 from tinsnip.mesh.measures import (
     areas_by_kind,
     edge_spread,
@@ -19,14 +18,15 @@ from tinsnip.mesh.measures import (
     triangles_at,
     vertex_normals,
 )
-from tinsnip.mesh.morton import morton_order
-from tinsnip.mesh.picking import first_hit
-from tinsnip.mesh.polygons import plane_axes, triangulate_flat
 from tinsnip.mesh.proxy import light_proxy
 from tinsnip.mesh.subsets import compact, keep_triangles, reorder
-from tinsnip.mesh.tree import closest_points
-from tinsnip.mesh.winding import winding_of_shell
 from tinsnip.progress import Progress
+from tinsnip.space.facets import triangulate_polygons
+from tinsnip.space.morton import morton_order
+from tinsnip.space.picking import first_hit
+from tinsnip.space.polygons import plane_axes, triangulate_flat
+from tinsnip.space.tree import closest_points
+from tinsnip.survey.strays import winding_of_shell
 
 
 def star(rng: np.random.Generator, n: int, radius: float, centre: np.ndarray) -> np.ndarray:

@@ -7,8 +7,8 @@ from pathlib import Path
 import numpy as np
 
 from tests import specimens
-from tinsnip.app.camera import Camera
-from tinsnip.app.snipplan import SnipPlan
+from tinsnip.app.tools.snip import SnipPlan
+from tinsnip.app.view.camera import Camera
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import FORMATS, Scan, guess_unit
 from tinsnip.job import Job, Routine, Step, built_in_routines, fit_to_format, load_routine

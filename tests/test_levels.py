@@ -15,9 +15,9 @@ from tinsnip.progress import Progress
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.survey.tangles import tangles_of
 from tinsnip.treat import Context, Reduce
-from tinsnip.treat.curve import Curve, CurvePoint
-from tinsnip.treat.levelsearch import LevelSearch
-from tinsnip.treat.sheets import cut_into_sheets
+from tinsnip.treat.reduce.curve import Curve, CurvePoint
+from tinsnip.treat.reduce.levelsearch import LevelSearch
+from tinsnip.treat.reduce.sheets import cut_into_sheets
 
 
 def power_curve(most: int, scale: float, optimism: float = 1.0) -> tuple[Curve, object]:

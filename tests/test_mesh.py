@@ -11,7 +11,7 @@ from tests import specimens
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.halfedges import fans_of
 from tinsnip.mesh.subsets import keep_triangles, reorder
-from tinsnip.mesh.welding import weld_exact
+from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 
 

@@ -13,8 +13,8 @@ from tinsnip.formats import Scan
 from tinsnip.job import Job, fit_to_format
 from tinsnip.job.keeping import Keeper
 from tinsnip.mesh import MADE, MEASURED, Attribute, Domain, Mesh
-from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress
+from tinsnip.space.tree import closest_points
 from tinsnip.treat import (
     Context,
     Mend,

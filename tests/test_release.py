@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.test_levels import tangled
-from tinsnip.app.legend import round_range
+from tinsnip.app.view.legend import round_range
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, ply, read_scan
 from tinsnip.job import Job, release

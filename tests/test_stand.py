@@ -17,7 +17,7 @@ from tinsnip.job import Job
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.treat import Context, LayFlat, Mend, Orient, Place, Scale, Turn, TurnInsideOut
-from tinsnip.treat.stand import flat_round, rotation
+from tinsnip.treat.stand.moves import flat_round, rotation
 
 
 def job_on(mesh: Mesh) -> Job:
@@ -117,7 +117,7 @@ class Desktop(unittest.TestCase):
 class Settings(unittest.TestCase):
     def test_damaged_settings_fall_back(self) -> None:
         code = (
-            "from tinsnip.app.settings import Settings; p = Settings.path(); p.parent.mkdir(parents=True);"
+            "from tinsnip.app.state.settings import Settings; p = Settings.path(); p.parent.mkdir(parents=True);"
             "p.write_text('{nonsense'); s = Settings.load(); s.left = 'pan'; s.save();"
             "import json; print(json.dumps([Settings.load().left, Settings().left]))"
         )

@@ -8,9 +8,9 @@ from tests import specimens
 from tests.test_mesh import random_mesh
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Mesh
 from tinsnip.mesh.measures import vertex_normals
-from tinsnip.mesh.picking import first_hit
-from tinsnip.mesh.tree import first_hits, triangles_in_boxes
 from tinsnip.progress import Progress
+from tinsnip.space.picking import first_hit
+from tinsnip.space.tree import first_hits, triangles_in_boxes
 from tinsnip.survey.deviation import deviation_from_raw, signed_distance
 from tinsnip.treat import Context, Patch, Place, Reduce, Scale, Smooth, StraightSnip, Sweep, Turn
 

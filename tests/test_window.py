@@ -11,9 +11,9 @@ from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tinsnip.formats import write_mesh
 from tinsnip.mesh.measures import face_vectors
-from tinsnip.mesh.picking import first_hit
+from tinsnip.space.picking import first_hit
 from tinsnip.survey.deviation import compare, signed_distance
-from tinsnip.treat.stand import rotation
+from tinsnip.treat.stand.moves import rotation
 
 if SCREEN:
     from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
@@ -28,7 +28,7 @@ if SCREEN:
         QSlider,
     )
 
-    from tinsnip.app.settings import Settings
+    from tinsnip.app.state.settings import Settings
     from tinsnip.demo import demo_file
 
 

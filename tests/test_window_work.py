@@ -20,7 +20,7 @@ if SCREEN:
     from PySide6.QtCore import Qt
     from PySide6.QtTest import QTest
 
-    from tinsnip.app.tasks import Tasks
+    from tinsnip.app.state.tasks import Tasks
     from tinsnip.words import grouped
 
 CONTROL, SHIFT = (Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier) if SCREEN else (None, None)

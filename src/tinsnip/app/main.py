@@ -9,8 +9,8 @@ from typing import NoReturn
 from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
-from tinsnip.app.theme import style_sheet
-from tinsnip.app.worker import keep_collecting_here
+from tinsnip.app.state.worker import keep_collecting_here
+from tinsnip.app.widgets.theme import style_sheet
 
 __all__ = ["make_application", "run_window"]
 
@@ -41,7 +41,7 @@ def make_application() -> QApplication:
 def run_window(files: list[Path], demo: str | None = None) -> NoReturn:
     """Open the window, on files or on a demo scan, and leave with its exit code."""
     application = make_application()
-    from tinsnip.app.window import Window
+    from tinsnip.app.frame.window import Window
 
     window = Window()
     window.show()

@@ -7,13 +7,13 @@ import numpy as np
 from rich.console import Console
 from rich.table import Table
 
-from tinsnip.bench.meshes import grid_torus
 from tinsnip.demo import demo_file
+from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import read_scan
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
-from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import compare
 from tinsnip.treat import Context, Mend, Orient, Reduce, Sweep, Weld
 

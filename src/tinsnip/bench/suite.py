@@ -20,15 +20,15 @@ from rich.console import Console
 from rich.table import Table
 from scipy.spatial import cKDTree
 
-from tinsnip.app.buffers import make_buffers
-from tinsnip.bench.meshes import grid_torus
+from tinsnip.app.state.buffers import make_buffers
+from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import FORMATS, read_scan
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.shells import find_shells
-from tinsnip.mesh.tree import build_tree, closest_points, first_hits
-from tinsnip.mesh.welding import weld_exact
 from tinsnip.progress import Progress
+from tinsnip.space.tree import build_tree, closest_points, first_hits
+from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.treat import Context, Reduce, Smooth, StraightSnip, Sweep

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from tinsnip.demo import shapes
-from tinsnip.demo.isosurface import march
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import mean_edge, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.space.isosurface import march
 
 __all__ = ["Scene", "scan", "true_surface"]
 

@@ -13,8 +13,8 @@ from tinsnip.errors import BadInput
 from tinsnip.formats.instances import check_unrolled
 from tinsnip.formats.textures import open_image, sample_colours
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.welding import weld_bits
 from tinsnip.progress import Progress
+from tinsnip.space.welding import weld_bits
 
 __all__ = ["read", "size_of", "sniff", "write"]
 

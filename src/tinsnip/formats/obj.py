@@ -18,8 +18,8 @@ from tinsnip.formats.textrows import line_of, write_rows
 from tinsnip.formats.textures import material_images, sample_colours
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.facets import triangulate_polygons
 from tinsnip.progress import DONE, Progress
+from tinsnip.space.facets import triangulate_polygons
 
 __all__ = ["read", "size_of", "sniff", "write"]
 

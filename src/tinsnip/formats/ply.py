@@ -10,8 +10,8 @@ from tinsnip.errors import BadInput
 from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.facets import triangulate_polygons
 from tinsnip.progress import Progress
+from tinsnip.space.facets import triangulate_polygons
 
 __all__ = ["read", "size_of", "sniff", "write"]
 

@@ -10,8 +10,8 @@ from tinsnip.formats.textrows import line_of
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
-from tinsnip.mesh.welding import weld_bits
 from tinsnip.progress import Progress
+from tinsnip.space.welding import weld_bits
 
 __all__ = ["read", "size_of", "sniff", "write"]
 

@@ -57,12 +57,15 @@ class Lineage:
     corners : ndarray of int, shape (3 F',), optional
         The old corner whose value each new corner takes; -1 for none. By default a triangle with an
         ancestor takes its ancestor's three corners in order.
+    towards : (ndarray of int, ndarray of float), shapes (3 F',), optional
+        A further old corner that the value of each new corner leans towards, and by what share, 0 to 1.
     """
 
     vertices: np.ndarray
     triangles: np.ndarray
     blends: sparse.csr_matrix | None = None
     corners: np.ndarray | None = None
+    towards: tuple[np.ndarray, np.ndarray] | None = None
 
 
 def _copied(values: np.ndarray, index: np.ndarray) -> np.ndarray:
@@ -80,6 +83,15 @@ def _blended(values: np.ndarray, blends: sparse.csr_matrix) -> np.ndarray:
     if np.issubdtype(values.dtype, np.integer):
         mixed = np.rint(mixed)
     return mixed.astype(values.dtype).reshape(-1, *values.shape[1:])
+
+
+def _leaning(new: np.ndarray, values: np.ndarray, towards: np.ndarray, share: np.ndarray) -> np.ndarray:
+    some = np.flatnonzero(share)
+    weight = share[some].reshape(-1, *[1] * (values.ndim - 1))
+    mixed = (1 - weight) * new[some] + weight * values[towards[some]]
+    out = new.copy()
+    out[some] = (np.rint(mixed) if np.issubdtype(values.dtype, np.integer) else mixed).astype(values.dtype)
+    return out
 
 
 def carry(attributes: Mapping[str, Attribute], lineage: Lineage) -> dict[str, Attribute]:
@@ -111,5 +123,7 @@ def carry(attributes: Mapping[str, Attribute], lineage: Lineage) -> dict[str, At
                 old = lineage.triangles.astype(np.int64)[:, None]
                 corners = np.where(old < 0, -1, 3 * old + np.arange(3)).ravel()
             new = _copied(values, corners)
+            if lineage.towards is not None:
+                new = _leaning(new, values, *lineage.towards)
         carried[name] = Attribute(attribute.domain, new, attribute.beside)
     return carried

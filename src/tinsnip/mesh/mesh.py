@@ -11,8 +11,8 @@ from tinsnip.mesh.boundary import Loops, boundary_loops
 from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
 from tinsnip.mesh.measures import areas_by_kind, bounds
 from tinsnip.mesh.shells import Shells, find_shells
-from tinsnip.mesh.tree import Tree, build_tree
 from tinsnip.progress import check_here
+from tinsnip.space.tree import Tree, build_tree
 
 __all__ = ["MADE", "MEASURED", "SHIFTED", "Mesh"]
 

@@ -5,7 +5,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh.attributes import Lineage
 from tinsnip.mesh.mesh import Mesh
-from tinsnip.mesh.morton import morton_order
+from tinsnip.space.morton import morton_order
 
 __all__ = ["compact", "keep_triangles", "number_used", "reorder"]
 

@@ -8,11 +8,11 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
-from tinsnip.mesh.hausdorff import far_at_most
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.mesh.subdivide import halve_edges
-from tinsnip.mesh.tree import closest_points
 from tinsnip.progress import Progress, stoppable
+from tinsnip.space.hausdorff import far_at_most
+from tinsnip.space.tree import closest_points
 
 __all__ = [
     "Deviation",

@@ -6,13 +6,13 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.crossings import meeting_pairs
 from tinsnip.mesh.halfedges import OPEN
-from tinsnip.mesh.winding import winding_of_shell
+from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.winding import winding_numbers
 from tinsnip.survey.finding import Finding, Kind
 from tinsnip.words import grouped, percent
 
-__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles"]
+__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles", "winding_of_shell"]
 
 CHUNK_SHARE = 0.02
 """A stray of more than this share of the main shell's area may be part of the part: a chunk."""
@@ -216,3 +216,11 @@ def _outlines(mesh: Mesh, found: np.ndarray) -> dict[int, np.ndarray]:
         own = own[:: max(1, len(own) // _OUTLINE_POINTS)]
         outlines[int(s)] = mesh.vertices[mesh.faces[own, 0]]
     return outlines
+
+
+def winding_of_shell(mesh: Mesh, shell: int, points: np.ndarray) -> np.ndarray:
+    """Winding numbers of one of a mesh's shells about points, shape (N,); see `winding_numbers`."""
+    if len(points) == 0:
+        return np.zeros(0)
+    own = mesh.faces if len(mesh.shells) == 1 else np.ascontiguousarray(mesh.faces[mesh.shells.label == shell])
+    return winding_numbers(mesh.vertices, own, points)

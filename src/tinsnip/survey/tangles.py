@@ -7,8 +7,8 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN, RING, fans_of
-from tinsnip.mesh.welding import weld_bits
 from tinsnip.progress import check_here
+from tinsnip.space.welding import weld_bits
 from tinsnip.survey.finding import Finding, Kind
 
 __all__ = ["DEGENERATE_HEIGHT", "Tangles", "degenerate_triangles", "doubled_triangles", "find_tangles", "tangles_of"]

@@ -1,16 +1,16 @@
 """Changes a mesh; one module a treatment."""
 
-from tinsnip.treat.mend import Mend
-from tinsnip.treat.orient import Orient
-from tinsnip.treat.patch import Patch
-from tinsnip.treat.plinth import Plinth
-from tinsnip.treat.reduce import Reduce
-from tinsnip.treat.smooth import Smooth
-from tinsnip.treat.snip import StraightSnip
-from tinsnip.treat.stand import LayFlat, Place, Scale, Turn, TurnInsideOut
-from tinsnip.treat.sweep import Sweep
+from tinsnip.treat.close.patch import Patch
+from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.cut.straight import StraightSnip
+from tinsnip.treat.reduce.reduce import Reduce
+from tinsnip.treat.repair.mend import Mend
+from tinsnip.treat.repair.orient import Orient
+from tinsnip.treat.repair.sweep import Sweep
+from tinsnip.treat.repair.weld import Weld
+from tinsnip.treat.shape.smooth import Smooth
+from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.treat.weld import Weld
 
 TREATMENTS: dict[str, type[Treatment]] = {
     t.name: t

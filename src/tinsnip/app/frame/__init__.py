@@ -1,0 +1,1 @@
+"""The window, and what frames the view: menus, ticket, log, cards, status line."""

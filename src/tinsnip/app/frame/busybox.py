@@ -1,0 +1,67 @@
+"""What is going on in front: its name, a figure, the time left, and Cancel."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
+
+from tinsnip.app.state.tasks import Tasks
+
+__all__ = ["BusyBox"]
+
+_SHOWN_AFTER_MS = 150
+
+
+class BusyBox(QFrame):
+    """Shown over the view while there is something to wait for."""
+
+    def __init__(self, tasks: Tasks, place: Callable[[], None], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.tasks = tasks
+        self._place = place
+        self.setObjectName("busy")
+        box = QHBoxLayout(self)
+        box.setContentsMargins(14, 10, 14, 10)
+        box.setSpacing(12)
+        self.text = QLabel()
+        self.text.setMinimumWidth(190)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setFixedWidth(150)
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(self.cancel)
+        for widget in (self.text, self.bar, self.cancel_button):
+            box.addWidget(widget)
+        self.hide()
+        self._timer = QTimer(self, interval=100)
+        self._timer.timeout.connect(self._tick)
+        tasks.busy_changed.connect(self._follow)
+
+    def cancel(self) -> None:
+        """Ask what is going on to stop."""
+        if self.tasks.busy is not None:
+            self.tasks.busy.progress.cancel()
+
+    def _follow(self) -> None:
+        if self.tasks.busy is not None:
+            self._tick()
+            self._timer.start()
+            QTimer.singleShot(_SHOWN_AFTER_MS, self._rise)
+        else:
+            self._timer.stop()
+            self.hide()
+
+    def _rise(self) -> None:
+        if self.tasks.busy is not None:
+            self.show()
+            self.raise_()
+            self._place()
+
+    def _tick(self) -> None:
+        task = self.tasks.busy
+        if task is None:
+            return
+        share, left = task.progress.fraction, task.progress.seconds_left
+        self.bar.setValue(int(1000 * share))
+        self.bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
+        self.text.setText(task.progress.label or self.tasks.title)

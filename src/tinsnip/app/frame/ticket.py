@@ -1,0 +1,215 @@
+"""The ticket: the nine stations in the order of the work, each with its live state and findings."""
+
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from tinsnip.app.state.session import STATIONS, Session
+from tinsnip.app.widgets.findinglist import FindingList
+from tinsnip.words import grouped
+
+__all__ = ["Ticket", "station_state"]
+
+
+def _plural(n: int, one: str, many: str | None = None) -> str:
+    return f"{n} {one if n == 1 else many or one + 's'}"
+
+
+def station_state(session: Session, index: int) -> tuple[str, int | None]:
+    """One line of state for a station, and how much is open there (None: nothing to count)."""
+    job, found = session.job, session.examination
+    if job.piece is None:
+        return "", None
+    scan = job.piece.scan
+    name = STATIONS[index]
+    if name == "Intake":
+        colour = "colour kept" if session.mesh.colour is not None else "no colour"
+        return f"{scan.unit if scan else 'mm'} · {colour}", 0
+    if name == "Stand":
+        return f"lowest point {_short(session.mesh.box[0, 2])} mm", None
+    if found is None:
+        return "looking…", None
+    roles, openings = found.roles, found.boundaries
+    if name == "Trim":
+        cuts = sum(e.treatment.name == "snip-straight" for e in job.log[: job.cursor])
+        return (_plural(cuts, "cut made", "cuts made") if cuts else "nothing cut yet"), (0 if cuts else None)
+    if name == "Strays":
+        crumbs, chunks, voids = (int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void))
+        words = [_plural(n, w) for n, w in ((crumbs, "crumb"), (chunks, "chunk"), (voids, "void")) if n]
+        return " · ".join(words) or "none", crumbs + chunks + voids
+    if name == "Holes":
+        holes, rims = int(openings.is_hole.sum()), int(openings.is_rim.sum())
+        words = [_plural(holes, "hole") if holes else "none open"] + [_plural(rims, "outer rim")] * (rims > 0)
+        return " · ".join(words), holes
+    if name == "Surface":
+        total = found.tangles.total
+        return (_plural(total, "tangle") if total else "no tangles"), total
+    if name == "Reduce":
+        before = len(job.piece.raw.faces)
+        return f"{100 * len(session.mesh.faces) / max(before, 1):.3g} % of the raw scan", None
+    if name == "Solid":
+        rims = int(openings.is_rim.sum())
+        if rims:
+            return "open at the base" if rims == 1 else f"{rims} open rims", rims
+        return ("closed" if session.mesh.edges.open == 0 else "not closed yet"), int(session.mesh.edges.open > 0)
+    failed = sum(c.passed is False for c in found.readiness.checks)
+    passed = sum(c.passed is True for c in found.readiness.checks)
+    return f"{passed} of {len(found.readiness.checks)} checks pass", failed
+
+
+def _short(value: float) -> str:
+    return f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) >= 0.005 else "0"
+
+
+class _Row(QWidget):
+    """One station."""
+
+    def __init__(self, session: Session, index: int) -> None:
+        super().__init__()
+        self.session = session
+        self.index = index
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setFixedHeight(2 * QFontMetrics(self.font()).height() + 14)
+        self.refresh()
+
+    def refresh(self) -> None:
+        state, count = station_state(self.session, self.index)
+        self.state, self.count = state, count
+        text = f"Station {self.index + 1}, {STATIONS[self.index]}: {state}"
+        self.setAccessibleName(text if not count else f"{text}, {count} open")
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.session.set_station(self.index)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return):
+            self.session.set_station(self.index)
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        is_open = self.session.station == self.index
+        box = QRectF(self.rect())
+        painter.fillRect(box, QColor("#ffffff" if is_open else "#f3efe6"))
+        if is_open:
+            painter.fillRect(QRectF(0, 0, 4, box.height()), QColor("#b4602a"))
+        painter.setPen(QPen(QColor("#d8d1c2"), 1))
+        painter.drawLine(box.bottomLeft(), box.bottomRight())
+        if self.hasFocus():
+            painter.setPen(QPen(QColor("#1f5fa8"), 2))
+            painter.drawRect(box.adjusted(2, 2, -2, -2))
+        font = self.font()
+        font.setBold(True)
+        painter.setFont(font)
+        painter.setPen(QColor("#8d8778"))
+        painter.drawText(QRectF(14, 7, 20, box.height()), Qt.AlignmentFlag.AlignTop, str(self.index + 1))
+        painter.setPen(QColor("#1d1b17"))
+        line = QFontMetrics(font).height()
+        painter.drawText(QRectF(40, 7, box.width() - 100, line + 2), 0, STATIONS[self.index])
+        font.setBold(False)
+        font.setPointSizeF(font.pointSizeF() * 0.94)
+        painter.setFont(font)
+        painter.setPen(QColor("#5f594e"))
+        room = box.width() - 40 - 48
+        text = QFontMetrics(font).elidedText(self.state, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(QRectF(40, 7 + line, room, line + 2), 0, text)
+        if self.count is None:
+            return
+        font.setBold(True)
+        painter.setFont(font)
+        label = str(self.count) if self.count else "✓"
+        width = max(26.0, QFontMetrics(font).horizontalAdvance(label) + 14.0)
+        badge = QRectF(box.right() - width - 12, box.center().y() - 11, width, 22)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor("#f3d9cb" if self.count else "#d5eadd"))
+        painter.drawRoundedRect(badge, 4, 4)
+        painter.setPen(QColor("#8f3f14" if self.count else "#1f6b46"))
+        painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, label)
+
+
+class Ticket(QWidget):
+    """The column on the left."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("ticket")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(276)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        self.name = QLabel()
+        self.name.setObjectName("title")
+        self.facts = QLabel()
+        self.facts.setObjectName("muted")
+        head = QWidget()
+        head_box = QVBoxLayout(head)
+        head_box.setContentsMargins(14, 18, 10, 10)
+        head_box.setSpacing(1)
+        head_box.addWidget(self.name)
+        head_box.addWidget(self.facts)
+        outer.addWidget(head)
+        body = QWidget()
+        body.setObjectName("ticketbody")
+        self.column = QVBoxLayout(body)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(0)
+        self.rows = [_Row(session, i) for i in range(len(STATIONS))]
+        self.list = FindingList(session)
+        self.holder = QWidget()
+        holder_box = QVBoxLayout(self.holder)
+        holder_box.setContentsMargins(20, 0, 8, 6)
+        holder_box.addWidget(self.list)
+        for row in self.rows:
+            self.column.addWidget(row)
+        self.column.addStretch(1)
+        self.scroll = scroll = QScrollArea()
+        scroll.setObjectName("ticketscroll")
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(body)
+        outer.addWidget(scroll, 1)
+        for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
+            signal.connect(self.refresh)
+        session.station_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self, *_: object) -> None:
+        """Show the session as it is."""
+        piece = self.session.job.piece
+        metrics = QFontMetrics(self.name.font())
+        name = piece.name if piece else "No scan open"
+        self.name.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, 236))
+        self.name.setToolTip(str(piece.scan.path) if piece and piece.scan else "")
+        if piece:
+            size = " × ".join(f"{x:.4g}" if x < 1000 else f"{x:.0f}" for x in piece.mesh.size)
+            self.facts.setText(f"raw {grouped(len(piece.raw.faces))} triangles\n{size} mm")
+        else:
+            self.facts.setText("Open a scan, or take a demo scan")
+        for row in self.rows:
+            row.refresh()
+        self.holder.setParent(None)
+        findings = self.session.findings()
+        room = self.scroll.viewport().height() - len(self.rows) * self.rows[0].height() - 12
+        self.list.show_findings(findings, room)
+        if findings:
+            at = self.column.indexOf(self.rows[self.session.station])
+            self.column.insertWidget(at + 1, self.holder)
+            self.holder.show()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.refresh()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor("#cfc7b4"))
+        for x in range(10, self.width(), 19):  # the torn edge of a ticket
+            painter.drawRect(x, 0, 9, 7)

@@ -1,0 +1,1 @@
+"""What the window knows and what goes on beside it; views listen to it."""

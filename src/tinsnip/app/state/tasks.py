@@ -1,0 +1,108 @@
+"""Work in threads: what the user waits for, one at a time, and what goes on behind the scenes."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, Signal
+
+from tinsnip.app.state.worker import Task, start
+from tinsnip.progress import Progress
+
+__all__ = ["Tasks"]
+
+
+class Tasks(QObject):
+    """All work under way, by name; results come back on the window's thread."""
+
+    busy_changed = Signal()
+    message = Signal(str, bool)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.busy: Task | None = None
+        self.title = ""
+        self._background: dict[str, Task] = {}
+        self._to_follow: dict[str, Callable[[], None]] = {}
+
+    def foreground(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work the user waits for: shown, with Cancel; one at a time."""
+        if self.busy is not None:
+            self.message.emit(f"{self.title} is still going on; wait for it or cancel it", True)
+            return
+
+        def finish() -> None:
+            self.busy = None
+            self.busy_changed.emit()
+
+        def succeed(result: object) -> None:
+            finish()
+            done(result)
+
+        def fail(text: str) -> None:
+            finish()
+            self.message.emit(text, True)
+
+        def stop() -> None:
+            finish()
+            self.message.emit(f"{title}: cancelled; nothing was changed", False)
+
+        task = Task(work, succeed, fail, stop)
+        self.busy, self.title = task, title
+        self.busy_changed.emit()
+        start(task)
+
+    def behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work nobody waits for; a newer one under the same name cancels the older."""
+        if name in self._background:
+            self._background[name].progress.cancel()
+
+        def succeed(result: object) -> None:
+            if self._background.get(name) is task:
+                del self._background[name]
+                done(result)
+
+        def drop(text: str = "") -> None:
+            if self._background.get(name) is task:
+                del self._background[name]
+                if text:
+                    self.message.emit(text, True)
+
+        task = Task(work, succeed, drop, drop)
+        self._background[name] = task
+        start(task)
+
+    def latest(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """As `behind`, but what is under way is finished first, and only the newest request then follows."""
+        if name in self._background:
+            self._to_follow[name] = lambda: self.latest(name, work, done)
+            return
+
+        def finished(result: object) -> None:
+            done(result)
+            following = self._to_follow.pop(name, None)
+            if following is not None:
+                following()
+
+        self.behind(name, work, finished)
+
+    def stop_behind(self, *names: str) -> None:
+        """Stop some of what goes on behind the scenes, and what was to follow it."""
+        for name in names:
+            self._to_follow.pop(name, None)
+            if name in self._background:
+                self._background.pop(name).progress.cancel()
+
+    def stop_all(self) -> None:
+        """Ask everything that is going on to stop."""
+        for task in (self.busy, *self._background.values()):
+            if task is not None:
+                task.progress.cancel()
+
+    @property
+    def idle(self) -> bool:
+        """Nothing is being worked out, before or behind the scenes."""
+        return self.busy is None and not self._background
+
+    def progress_of(self, name: str) -> Progress | None:
+        """How far something behind the scenes is; None when it is not under way."""
+        task = self._background.get(name)
+        return None if task is None else task.progress

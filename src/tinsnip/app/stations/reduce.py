@@ -1,0 +1,388 @@
+"""The tray that reduces: one pass, then any level of it at once."""
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QProgressBar, QPushButton
+from PySide6.QtWidgets import QWidget as Widget
+
+from tinsnip.app.state.session import Session
+from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.curveplot import CurvePlot
+from tinsnip.app.widgets.panels import Panel, number_field
+from tinsnip.formats import FORMATS
+from tinsnip.treat import Reduce
+from tinsnip.treat.reduce.levelsearch import LevelSearch
+from tinsnip.words import at_most, grouped, megabytes, millimetres
+
+__all__ = ["ReduceTray"]
+
+_STOPS = ("triangles", "percent", "deviation", "file size")
+_REST_MS = 250
+
+
+class ReduceTray(Panel):
+    """Reducing along the curve of triangles against deviation."""
+
+    title = "Reduce"
+
+    def __init__(self, session: Session, viewport: Viewport) -> None:
+        self.viewport = viewport
+        self.wanted = 0
+        self._search: LevelSearch | None = None
+        self._filling = False
+        self._unwanted = False
+        self._is_done = False
+        super().__init__(session)
+        self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
+        self._rest.timeout.connect(self._measure)
+        self._watch = QTimer(self, interval=120)
+        self._watch.timeout.connect(self._show_progress)
+        session.levels.studied.connect(self._show_study)
+        session.levels.changed.connect(self._show_level)
+        session.examined.connect(self._begin)
+        session.levels.held_changed.connect(self._held_changed)
+        viewport.gestures.pick_ended.connect(self._begin)
+        self.release_button.hide()
+
+    def build(self) -> None:
+        self.head_text.setText("Drag along the curve. One pass was computed; every level is at hand.")
+        self.tangled = self.warning()
+        self.waiting = Widget()
+        box = QHBoxLayout(self.waiting)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setFormat("Working out all levels, %p %")
+        box.addWidget(self.bar, 1)
+        self.stop_button = QPushButton("Stop")
+        self.stop_button.clicked.connect(self._stop_or_go)
+        box.addWidget(self.stop_button)
+        self.column.addWidget(self.waiting)
+        self.plot = CurvePlot()
+        self.plot.dragged.connect(self._want)
+        self.column.addWidget(self.plot)
+        self.kept = self.figure("Kept")
+        self.deviation = self.figure("Largest / 99 %, mm")
+        self.deviation.setToolTip(
+            "Measured at every vertex, edge midpoint and centroid, and back; ~ while it is read off the curve"
+        )
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.format = QComboBox()
+        self.format.setAccessibleName("Format whose size is predicted")
+        for name in FORMATS:
+            self.format.addItem(f"{name.upper()} on disk", name)
+        box.addWidget(self.format)
+        box.addStretch(1)
+        self.size = QLabel("–")
+        self.size.setObjectName("figure")
+        self.size.setAccessibleName("Predicted size on disk")
+        box.addWidget(self.size)
+        self.column.addWidget(row)
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.addWidget(QLabel("Stop at"))
+        self.stop = QComboBox()
+        self.stop.setAccessibleName("What the reduction stops at")
+        self.stop.addItems(_STOPS)
+        box.addWidget(self.stop, 1)
+        self.fields = {}
+        spans = {"triangles": (4, 5e7, 0, "", 1000), "percent": (0.001, 100, 2, "%", 1)}
+        spans |= {"deviation": (1e-5, 1e4, 4, "mm", 0.01), "file size": (0.001, 1e5, 3, "MB", 1)}
+        for name, (low, high, decimals, unit, step) in spans.items():
+            _, field = number_field(f"Stop at: {name}", low, high, decimals, unit, step)
+            field.valueChanged.connect(self._typed)
+            box.addWidget(field)
+            self.fields[name] = field
+        self.column.addWidget(row)
+        self.rims = QCheckBox("hold rims")
+        self.colours = QCheckBox("hold colour edges")
+        self.even = QCheckBox("even triangles")
+        self.rims.setToolTip("Leave open edges exactly as they are")
+        self.colours.setToolTip("Keep the lines where the scan's colour changes")
+        self.even.setToolTip("Triangles of one size all over, not fewer where the surface is flat")
+        for pair in ((self.rims, self.even), (self.colours,)):
+            row = Widget()
+            box = QHBoxLayout(row)
+            box.setContentsMargins(0, 0, 0, 0)
+            for option in pair:
+                option.toggled.connect(self._option_changed)
+                box.addWidget(option)
+            box.addStretch(1)
+            self.column.addWidget(row)
+        row = Widget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.hold_button = QPushButton("Hold areas…")
+        self.hold_button.setToolTip("Click on the part: what lies within the radius stays untouched")
+        self.hold_button.clicked.connect(self._pick_areas)
+        box.addWidget(self.hold_button)
+        _, self.radius = number_field("Radius of a held area", 0.001, 1e5, 2, "mm", 1)
+        self.radius.setMinimumWidth(86)
+        box.addWidget(self.radius, 1)
+        self.release_button = QPushButton("Let go")
+        self.release_button.setAccessibleName("Let go of the held areas")
+        self.release_button.clicked.connect(self.session.levels.let_go_of_areas)
+        box.addWidget(self.release_button)
+        self.column.addWidget(row)
+        self.copper_button("Reduce", self.reduce)
+        self.format.currentIndexChanged.connect(self._format_changed)
+        self.stop.currentIndexChanged.connect(self._stop_changed)
+        self._stop_changed()
+
+    # ---- the study
+
+    def _options(self) -> Reduce:
+        mesh = self.session.mesh
+        coloured = mesh is not None and mesh.colour is not None
+        return Reduce(
+            hold_rims=self.rims.isChecked(),
+            hold_colour_edges=self.colours.isChecked() and coloured,
+            even=self.even.isChecked(),
+            hold_triangles=self.session.levels.held_spans(),
+        )
+
+    def enter(self) -> None:
+        self._unwanted = self._is_done = False
+        if self.session.mesh is not None:
+            self.radius.setValue(0.05 * self.session.mesh.diagonal)
+        self._begin()
+
+    def leave(self) -> None:
+        self._watch.stop()
+        if self.viewport.gestures.is_picking:
+            self.viewport.gestures.end_pick()
+        if self.session.tasks.progress_of("study") is not None:
+            self.session.levels.forget()
+
+    def _begin(self) -> None:
+        """Work out all levels once it is known that the mesh is sound."""
+        found, mesh = self.session.examination, self.session.mesh
+        if not self.isVisible() or found is None or mesh is None:
+            return
+        self.colours.setEnabled(mesh.colour is not None)
+        knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
+        self.tangled.setText("What lies at a tangle stays as it is: mend first, in Surface, to reduce it too.")
+        self.tangled.setVisible(knots > 0)
+        if len(mesh.faces) > 4 and not self._unwanted and not self.viewport.gestures.is_picking:
+            self.session.levels.ask_study(self._options())
+            self._watch.start()
+        self._show_progress()
+        self._show_level()
+
+    def _stop_or_go(self) -> None:
+        self._unwanted = self.session.tasks.progress_of("study") is not None
+        if self._unwanted:
+            self.session.levels.forget()
+        else:
+            self._begin()
+        self._show_progress()
+
+    def _pick_areas(self) -> None:
+        """Let clicks on the part choose areas that stay as they are."""
+        if self.viewport.gestures.is_picking:
+            self.viewport.gestures.end_pick()
+            return
+        self.session.cancel_preview()
+        self.viewport.gestures.begin_pick(
+            "Click the areas that must stay as they are  (Esc when done)", self._take_area
+        )
+
+    def _take_area(self, triangle: int, point: np.ndarray) -> None:
+        self.session.levels.hold_area(point, self.radius.value())
+
+    def _held_changed(self) -> None:
+        count = 0 if self.session.levels.held is None else int(np.count_nonzero(self.session.levels.held))
+        self.release_button.setVisible(count > 0)
+        self.release_button.setToolTip(f"{grouped(count)} triangles are held")
+        if self.isVisible() and self.session.mesh is not None:
+            self.session.levels.forget()
+            self.session.cancel_preview()
+            if not self.viewport.gestures.is_picking:
+                self._begin()
+
+    def _option_changed(self) -> None:
+        self.session.levels.forget()
+        self.session.cancel_preview()
+        self._begin()
+
+    def _show_progress(self) -> None:
+        progress = self.session.tasks.progress_of("study")
+        known = self.session.levels.study is not None and self.session.levels.study.mesh is self.session.mesh
+        self.waiting.setVisible(not known)
+        if progress is not None:
+            self.bar.setValue(int(1000 * progress.fraction))
+            self.bar.setFormat("Working out all levels, %p %")
+        else:
+            self._watch.stop()
+            self.bar.setValue(0)
+            self.bar.setFormat("Stopped")
+        self.stop_button.setText("Stop" if progress is not None else "Go on")
+        if not known:
+            self.plot.show_curve(None)
+
+    def _show_study(self) -> None:
+        study = self.session.levels.study
+        if study is None or not self.isVisible():
+            return
+        self._show_progress()
+        total = study.record.most
+        if self._is_done:  # what was just reduced is not reduced again unasked
+            self._is_done = False
+            self.wanted = total
+            self.plot.triangles = total
+            self.plot.show_curve(study.curve)
+            self._fill()
+            self._show_level()
+            return
+        if not study.record.fewest <= self.wanted < total:
+            self.wanted = max(study.record.fewest, round(0.1 * total))
+        self.plot.triangles = self.wanted
+        self.plot.show_curve(study.curve)
+        if self.stop.currentText() == "deviation":
+            self._typed()
+        else:
+            self._want(self.wanted)
+
+    # ---- the level
+
+    def _want(self, triangles: int) -> None:
+        """Show the level of so many triangles."""
+        self._search = None
+        self._ask(triangles)
+        self._fill()
+        self._show_level()
+
+    def _ask(self, triangles: int) -> None:
+        """Have a level worked out, and measured once nothing else is asked for."""
+        self.wanted = triangles
+        self.plot.set_triangles(triangles)
+        self.session.levels.ask(triangles)
+        self._rest.start()
+
+    def _fill(self) -> None:
+        """Show the level's figures in the field that the reduction stops at."""
+        study = self.session.levels.study
+        if study is None:
+            return
+        name = self.stop.currentText()
+        value = {
+            "triangles": float(self.wanted),
+            "percent": 100.0 * self.wanted / max(1, study.record.most),
+            "deviation": study.curve.largest_at(self.wanted),
+            "file size": self._bytes(self.wanted) / 1e6,
+        }[name]
+        if not (name == "deviation" and self.fields[name].hasFocus()):
+            self._filling = True
+            self.fields[name].setValue(value)
+            self._filling = False
+        self.plot.set_budget(self.fields[name].value() if name == "deviation" else None)
+
+    def _bytes(self, triangles: int) -> int:
+        mesh = self.session.mesh
+        share = triangles / max(1, len(mesh.faces)) if mesh is not None else 0.0
+        vertices = round(len(mesh.vertices) * share) if mesh is not None else 0
+        coloured = mesh is not None and mesh.colour is not None
+        return FORMATS[self.format.currentData()].size_of(triangles, vertices, coloured)
+
+    def _typed(self, *_: object) -> None:
+        """A stop was typed: find the level that keeps it."""
+        study = self.session.levels.study
+        if self._filling or study is None:
+            return
+        name = self.stop.currentText()
+        value = self.fields[name].value()
+        least, most = study.record.fewest, study.record.most
+        self._search = None
+        if name == "triangles":
+            wanted = round(value)
+        elif name == "percent":
+            wanted = round(most * value / 100.0)
+        elif name == "deviation":
+            self._search = LevelSearch(study.curve, value, least, most)
+            wanted = most if self._search.next is None else self._search.next
+        else:
+            share = len(study.mesh.vertices) / max(1, most)
+            wanted = FORMATS[self.format.currentData()].triangles_within(
+                1e6 * value, least, most, share, study.mesh.colour is not None
+            )
+        self._ask(int(np.clip(wanted, least, most)))
+        self.plot.set_budget(value if name == "deviation" else None)
+        self._show_level()
+
+    def _stop_changed(self, *_: object) -> None:
+        for name, field in self.fields.items():
+            field.setVisible(name == self.stop.currentText())
+        self._fill()
+
+    def _format_changed(self, *_: object) -> None:
+        if self.stop.currentText() == "file size":
+            self._typed()
+        self._show_level()
+
+    def _measure(self) -> None:
+        if self.isVisible():
+            if any(self.session.tasks.progress_of(name) is not None for name in ("level", "whole level")):
+                self._rest.start()
+            else:
+                self.session.levels.measure()
+
+    def _show_level(self) -> None:
+        """The figures of the level: exact once it has been measured, read off the curve before."""
+        study, level = self.session.levels.study, self.session.levels.shown
+        mesh = self.session.mesh
+        if study is None or mesh is None:
+            for label in (self.kept, self.deviation, self.size):
+                label.setText("–")
+            self.copper.setText("Reduce")
+            self.copper.setEnabled(False)
+            return
+        count = self.wanted
+        current = level is not None and level.treatment.triangles == count and level.before is mesh
+        if current:
+            count = level.triangles
+        self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
+        measured = level.measured if current else None
+        if count >= study.record.most:
+            self.deviation.setText("0 / 0")
+        elif measured is not None:
+            self.deviation.setText(f"{at_most(measured.max)} / {millimetres(measured.p99)}")
+            self.plot.set_measured(self.wanted, measured.max)
+        else:
+            self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
+        about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""
+        self.size.setText(about + megabytes(self._bytes(count)))
+        idle = count >= study.record.most
+        self.copper.setText("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles")
+        self.copper.setEnabled(count < len(mesh.faces) and measured is not None and self._keeps_to(measured.max))
+
+    def _keeps_to(self, largest: float) -> bool:
+        """Whether the measured level is the one that the stop asks for; if not, the next one is tried.
+
+        A level that was dragged to is what it is.
+        """
+        search = self._search
+        if search is None:
+            return True
+        if self.wanted == search.next:
+            search.tell(largest)
+            if search.next is None and search.best is None:  # none keeps to it: the whole mesh
+                self.session.cancel_preview()
+                self.wanted = self.session.levels.study.record.most
+                self.plot.set_triangles(self.wanted)
+                self._show_level()
+                return False
+            follow = search.best if search.next is None else search.next
+            if follow != self.wanted:
+                self._ask(follow)
+                return False
+        return self.wanted == search.best and search.next is None
+
+    def reduce(self) -> None:
+        """Take the level that is shown."""
+        level = self.session.levels.shown
+        if level is not None and level.outcome is not None:
+            self._is_done = True
+            self.session.apply(level.treatment)

@@ -1,0 +1,53 @@
+"""Strays: shells beside the part, and voids within it."""
+
+from tinsnip.app.widgets.panels import Panel
+from tinsnip.survey import Kind
+from tinsnip.treat import (
+    Sweep,
+)
+from tinsnip.words import counted, grouped
+
+__all__ = ["StraysTray"]
+
+
+class StraysTray(Panel):
+    """Sweeping strays and voids."""
+
+    title = "Sweep strays"
+
+    def build(self) -> None:
+        self.head_text.setText("Shells beside the part. The main shell always stays.")
+        self.question = self.warning()
+        self.crumbs, self.chunks, self.voids = (self.figure(n) for n in ("Crumbs", "Chunks", "Inner skins"))
+        self.goes = self.figure("Triangles that go")
+        self.tick_buttons(3)
+        self.copper_button("Sweep", self.sweep)
+        self.session.ticks_changed.connect(self.refresh)
+
+    def _chosen(self) -> list:
+        found = self.session.examination
+        return [f for f in found.strays if self.session.is_ticked(f)] if found else []
+
+    def refresh(self) -> None:
+        chosen = self._chosen()
+        found = self.session.examination
+        chunks = int(found.roles.chunk.sum()) if found else 0
+        if chunks:
+            check = next(c for c in found.readiness.checks if c.name == "shells")
+            self.question.setText(f"{check.reason}\nChunks are ticked by you alone: look at each first.")
+        self.question.setVisible(chunks > 0)
+        for label, kind in ((self.crumbs, Kind.CRUMB), (self.chunks, Kind.CHUNK), (self.voids, Kind.VOID)):
+            label.setText(str(sum(f.kind is kind for f in chosen)))
+        self.goes.setText(grouped(sum(f.count for f in chosen)))
+        voids = sum(f.kind is Kind.VOID for f in chosen)
+        parts = [counted(len(chosen) - voids, "stray")] * (len(chosen) > voids) + [counted(voids, "void")] * (voids > 0)
+        self.copper.setText("Sweep " + " and ".join(parts) if parts else "Nothing ticked")
+        self.copper.setEnabled(bool(parts))
+
+    def sweep(self) -> None:
+        """Sweep what is ticked."""
+        chunks, rest = (self.session.ticked_keys(k) for k in ((Kind.CHUNK,), (Kind.CRUMB, Kind.VOID)))
+        if rest is None and chunks in (None, ()):  # whole kinds are named by a rule, which fits the next scan too
+            self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
+        else:
+            self.session.apply(Sweep(shells=self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID))))

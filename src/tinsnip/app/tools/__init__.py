@@ -1,0 +1,1 @@
+"""Mouse tools, one module each."""

@@ -1,0 +1,1 @@
+"""The view of the part: what is drawn, from where, and which hand moves it."""

@@ -1,0 +1,238 @@
+"""What the colours of the view mean: range and histogram of the deviation, shares of the provenance."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QBrush, QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QDoubleSpinBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from tinsnip.app.widgets.theme import mono_font
+from tinsnip.survey.deviation import FromRaw
+
+__all__ = ["DeviationLegend", "ProvenanceLegend", "round_range"]
+
+_STOPS = (
+    (0.0, "#a8451a"),
+    (0.25, "#de8f57"),
+    (0.5, "#ede9de"),
+    (0.75, "#6ba6b8"),
+    (1.0, "#0d5478"),
+)
+_BINS = 48
+
+
+def round_range(value: float) -> float:
+    """The next of 1, 2, 5, 10 ... that is no less than a value."""
+    if not value > 0:
+        return 0.1
+    step = 10.0 ** np.floor(np.log10(value))
+    return float(next(m * step for m in (1, 2, 5, 10) if m * step >= value * 0.999))
+
+
+class _Scale(QWidget):
+    """The colour bar with the histogram beside it; its ends are dragged to set the range."""
+
+    dragged = Signal(float)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.limit = 0.1
+        self.reach = 0.2
+        self.counts = np.zeros(_BINS)
+        self._held = 0
+        self.setMinimumSize(120, 190)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Range of the deviation's colours; drag an end")
+
+    def sizeHint(self) -> QSize:
+        return QSize(130, 200)
+
+    def y_of(self, value: float) -> float:
+        """Where a deviation stands."""
+        half = 0.5 * self.height() - 12
+        return 0.5 * self.height() - half * float(np.clip(value / self.reach, -1, 1))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        bar = QRectF(self.width() - 24, self.y_of(self.reach), 14, self.y_of(-self.reach) - self.y_of(self.reach))
+        top, bottom = self.y_of(self.limit), self.y_of(-self.limit)
+        gradient = QLinearGradient(0, top, 0, bottom)
+        for at, colour in _STOPS:
+            gradient.setColorAt(at, QColor(colour))
+        painter.fillRect(bar, QBrush(gradient))
+        painter.setPen(QPen(QColor(20, 22, 24, 190), 1))
+        for beyond in (QRectF(bar.left(), bar.top(), 14, top - bar.top()), QRectF(bar.left(), bottom, 14, 0)):
+            beyond.setBottom(beyond.bottom() if beyond.top() < top else bar.bottom())
+            painter.fillRect(beyond, QBrush(QColor(255, 255, 255, 150), Qt.BrushStyle.BDiagPattern))
+        painter.drawRect(bar)
+        if self.counts.max() > 0:  # the square root keeps the far, few ones in sight
+            share = np.sqrt(self.counts / self.counts.max())
+            edges = np.linspace(self.reach, -self.reach, _BINS + 1)
+            points = [QPointF(bar.left() - 3, self.y_of(edges[0]))]
+            for i, s in enumerate(share[::-1]):
+                x = bar.left() - 3 - s * (bar.left() - 52)
+                points += [QPointF(x, self.y_of(edges[i])), QPointF(x, self.y_of(edges[i + 1]))]
+            points.append(QPointF(bar.left() - 3, self.y_of(edges[-1])))
+            painter.setPen(QPen(QColor("#e8e4da"), 1))
+            painter.setBrush(QColor(232, 228, 218, 70))
+            painter.drawPolygon(QPolygonF(points))
+        painter.setFont(mono_font(self.font().pointSizeF() * 0.86))
+        for value in (self.limit, 0.0, -self.limit):
+            y = self.y_of(value)
+            painter.setPen(QPen(QColor("#fbf8f0"), 1, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(50, y), QPointF(bar.right(), y))
+            painter.setPen(QColor("#f1eee8"))
+            box = QRectF(0, y - 8, 48, 16)
+            painter.drawText(
+                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:+.3g}" if value else "0"
+            )
+            if value:
+                painter.setBrush(QColor("#b4602a"))
+                painter.setPen(QPen(QColor("#fbf8f0"), 1))
+                painter.drawRoundedRect(QRectF(bar.left() - 3, y - 4, 20, 8), 2, 2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        y = event.position().y()
+        ends = {1: self.y_of(self.limit), -1: self.y_of(-self.limit)}
+        self._held = min(ends, key=lambda sign: abs(ends[sign] - y))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self.setCursor(Qt.CursorShape.SizeVerCursor)
+        if self._held:
+            half = 0.5 * self.height() - 12
+            value = self._held * (0.5 * self.height() - event.position().y()) / half * self.reach
+            self.dragged.emit(float(np.clip(value, 0.02 * self.reach, self.reach)))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._held = 0
+
+
+class DeviationLegend(QFrame):
+    """Colour bar, histogram, and the range as a number."""
+
+    limit_changed = Signal(float)
+    clear_asked = Signal()
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("legend")
+        self.is_chosen = False
+        box = QVBoxLayout(self)
+        box.setContentsMargins(10, 8, 8, 8)
+        box.setSpacing(4)
+        self.title = QLabel("mm from raw")
+        box.addWidget(self.title)
+        self.scale = _Scale()
+        box.addWidget(self.scale, 1)
+        row = QHBoxLayout()
+        row.addWidget(QLabel("Range ±"))
+        self.field = QDoubleSpinBox()
+        self.field.setRange(1e-5, 1e5)
+        self.field.setDecimals(4)
+        self.field.setKeyboardTracking(False)
+        self.field.setAccessibleName("Range of the deviation's colours, mm")
+        row.addWidget(self.field)
+        box.addLayout(row)
+        self.note = QLabel()
+        self.note.setWordWrap(True)
+        box.addWidget(self.note)
+        self.clear = QPushButton("Clear the readings")
+        self.clear.clicked.connect(self.clear_asked)
+        self.clear.hide()
+        box.addWidget(self.clear)
+        self.setFixedWidth(168)
+        self.scale.dragged.connect(self._choose)
+        self.field.valueChanged.connect(self._choose)
+        self.hide()
+
+    def _choose(self, limit: float) -> None:
+        self.is_chosen = True
+        self.set_limit(limit)
+        self.limit_changed.emit(limit)
+
+    def set_limit(self, limit: float) -> None:
+        """Show a range."""
+        self.scale.limit = limit
+        self.scale.reach = max(self.scale.reach, limit)
+        self.field.blockSignals(True)
+        self.field.setDecimals(4 if limit < 1 else 2)
+        self.field.setValue(limit)
+        self.field.blockSignals(False)
+        self.scale.update()
+
+    def show_measured(self, measured: FromRaw | None) -> None:
+        """Take over what was measured; None: it is still being measured."""
+        if measured is None:
+            self.scale.counts = np.zeros(_BINS)
+            self.note.setText("Measuring…")
+            self.scale.update()
+            return
+        some = measured.signed[:: max(1, len(measured.signed) // 300_000)]
+        some = some[np.isfinite(some) & (some != 0)]
+        overall = measured.overall
+        if not self.is_chosen:
+            self.scale.reach = 1e-30
+            self.scale.limit = round_range(overall.p99)
+        self.scale.reach = max(2.0 * self.scale.limit, 1e-9)
+        self.scale.counts = np.histogram(some, _BINS, (-self.scale.reach, self.scale.reach))[0].astype(float)
+        if overall.samples:
+            self.note.setText(f"largest {overall.max:.3g} mm\n99 % within {overall.p99:.3g} mm")
+        else:
+            self.note.setText("All that was measured\nstands where it was.")
+        limit = self.scale.limit
+        self.set_limit(limit)
+        self.limit_changed.emit(limit)
+        self.adjustSize()
+
+
+class _Swatch(QWidget):
+    """A patch of the colour and pattern that stands for a provenance."""
+
+    def __init__(self, kind: int) -> None:
+        super().__init__()
+        self.kind = kind
+        self.setFixedSize(22, 16)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        base, lines, style = (
+            (QColor("#bfbeb9"), None, None),
+            (QColor("#a9c7d1"), QColor("#40697d"), Qt.BrushStyle.FDiagPattern),
+            (QColor("#ede1fa"), QColor("#7a45bd"), Qt.BrushStyle.BDiagPattern),
+        )[self.kind]
+        painter.fillRect(self.rect(), base)
+        if lines is not None:
+            painter.fillRect(self.rect(), QBrush(lines, style))
+        painter.setPen(QColor("#1d2023"))
+        painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+
+
+class ProvenanceLegend(QFrame):
+    """How much of the surface was measured, shifted, made."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("legend")
+        box = QVBoxLayout(self)
+        box.setContentsMargins(10, 8, 12, 10)
+        box.addWidget(QLabel("Share of the surface"))
+        self.shares = []
+        for kind, name in enumerate(("measured", "shifted", "made")):
+            row = QHBoxLayout()
+            row.addWidget(_Swatch(kind))
+            row.addWidget(QLabel(name))
+            row.addStretch(1)
+            value = QLabel("…")
+            value.setFont(mono_font(bold=True))
+            value.setAccessibleName(f"Share {name}")
+            row.addWidget(value)
+            box.addLayout(row)
+            self.shares.append(value)
+        self.setFixedWidth(184)
+        self.hide()
+
+    def show_measured(self, measured: FromRaw | None) -> None:
+        """Take the shares over; None: they are still being worked out."""
+        for k, label in enumerate(self.shares):
+            label.setText("…" if measured is None else f"{100 * measured.shares[k]:.2f} %")
+        self.adjustSize()

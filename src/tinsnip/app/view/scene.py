@@ -1,0 +1,441 @@
+"""What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
+
+import time
+from dataclasses import dataclass, field
+from importlib import resources
+
+import moderngl
+import numpy as np
+
+from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_speck
+from tinsnip.app.view.camera import Camera
+from tinsnip.app.view.surface import Surface
+from tinsnip.mesh import Mesh
+
+__all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
+
+_SLICE_SECONDS = 0.025
+_LOAD = 12_000_000
+"""Bytes brought over in one go: some 5 ms."""
+_COARSE = 400_000
+"""Triangles up to which the creases of a mesh are lit as they are."""
+_PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
+LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
+"""Ways to paint the surface."""
+_PREVIEW, _VOIDS = 4, 5
+
+
+def _source(name: str, **constants: int) -> str:
+    text = (resources.files("tinsnip.app.view") / "shaders" / name).read_text("utf-8")
+    version, _, rest = text.partition("\n")
+    return "\n".join([version, *(f"#define {key} {value}" for key, value in constants.items()), rest])
+
+
+@dataclass
+class _Layer:
+    """A surface as it is drawn now: how it has been moved, within which pixels, and painted how."""
+
+    surface: Surface
+    frame: np.ndarray = field(default_factory=lambda: np.eye(4))
+    scissor: tuple[int, int, int, int] | None = None
+    look: int = TIN
+    is_now: bool = True
+
+
+class Scene:
+    """Owns all that lives on the graphics card."""
+
+    def __init__(self, context: moderngl.Context) -> None:
+        self.context = context
+        self._programs: dict[tuple[int, bool, bool], moderngl.Program] = {}
+        self._matrices = np.eye(4), np.eye(3), np.zeros(3)
+        self.line = context.program(_source("line.vert.glsl"), _source("line.frag.glsl"))
+        self.origin = np.zeros(3)
+        self.now: Surface | None = None
+        self._coming: dict[str, Surface] = {}
+        self.level: Surface | None = None
+        self.places: Surface | None = None
+        self.places_of: Mesh | None = None
+        self._places_wanted: ViewBuffers | None = None
+        self.raw: Surface | None = None
+        self.raw_frame = np.eye(4)
+        self._patch: moderngl.VertexArray | None = None
+        self._patch_buffers: list[moderngl.Buffer] = []
+        self._lines: list[tuple[moderngl.VertexArray, int, dict]] = []
+        self._line_buffers: list[moderngl.Buffer] = []
+        self._stage: moderngl.Framebuffer | None = None
+        self.stage_done = 0
+        self._stage_whole = False
+        self._slice = 120_000
+        self.look = TIN
+        self.limit = 1.0
+        self.shows = "now"
+        self.wipe_at = 0.5
+        self.waste: tuple[np.ndarray, float] | None = None
+        self.turn: tuple[np.ndarray, np.ndarray] | None = None
+        self._others: list[Surface] = []
+        self._graves: list[moderngl.Buffer] = []
+        self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, _PREVIEW, _VOIDS))]
+        self._ready_made += [(look, False, True) for look in LOOKS[1:]] + [(TIN, True, False), (TIN, True, True)]
+
+    # ---- what there is
+
+    def set_mesh(self, buffers: ViewBuffers) -> None:
+        """Begin to take a mesh over to the card; what was there is drawn until it has come."""
+        self._await("now", buffers)
+
+    def set_level(self, buffers: ViewBuffers | None) -> None:
+        """Begin to show a level of a reduction in place of the present mesh; None: no more."""
+        if buffers is not None:
+            self._await("level", buffers)
+            return
+        self._drop("level")
+        self.stage_done = 0
+
+    def _await(self, name: str, buffers: ViewBuffers) -> None:
+        old = self._coming.pop(name, None)
+        if old is not None:
+            self._graves += old.release()
+        self._coming[name] = Surface(self.context, buffers)
+
+    def set_places(self, buffers: ViewBuffers, values: np.ndarray, of: Mesh) -> None:
+        """Paint the deviation of a coarse mesh on the same surface with its edges halved."""
+        self._await("places", buffers)
+        self._coming["places"].set_values(values)
+        self._places_wanted = buffers
+        self.places_of = of
+        self.stage_done = 0
+
+    def forget_places(self) -> None:
+        """The mesh whose deviation was painted there is shown no more."""
+        self._drop("places")
+        self.places_of = self._places_wanted = None
+
+    def level_buffers(self) -> ViewBuffers | None:
+        """What is shown, or about to be, as the level."""
+        surface = self._coming.get("level", self.level)
+        return None if surface is None else surface.buffers
+
+    def set_raw(self, buffers: ViewBuffers | None, frame: np.ndarray) -> None:
+        """The raw scan, and what has moved it since; None: not wanted now."""
+        self.raw_frame = frame
+        if buffers is None:
+            self._drop("raw")
+        elif self.raw is None or self.raw.buffers is not buffers:
+            self._drop("raw")
+            self.raw = Surface(self.context, buffers)
+        self.stage_done = 0
+
+    def _drop(self, name: str) -> None:
+        for old in (self._coming.pop(name, None), getattr(self, name)):
+            if old is not None:
+                self._graves += old.release()
+        setattr(self, name, None)
+
+    def load(self) -> bool:
+        """Bring some more of what is awaited over; True when something new can be shown."""
+        for name, surface in self._coming.items():
+            if surface.is_light_ready or surface.load(_LOAD) or surface.is_light_ready:
+                del self._coming[name]
+                self._drop(name)
+                setattr(self, name, surface)
+                if name == "now":
+                    self.set_lines([])
+                    self.set_patch(None, None)
+                    self.origin = surface.origin
+                return True
+        if self._coming:
+            return False
+        for surface in (self.level, self.now, self.places, self.raw, *self._others):
+            if surface is not None and not surface.is_ready:
+                was_light = surface.is_light_ready
+                surface.load(_LOAD)
+                return surface.is_ready or (surface.is_light_ready and not was_light)
+        return False
+
+    def tidy_up(self) -> bool:
+        """Free some of what is no longer shown; True when there is more."""
+        room = _LOAD
+        while self._graves and room > 0:
+            buffer = self._graves.pop()
+            room -= buffer.size
+            buffer.release()
+        return bool(self._graves)
+
+    def make_ready(self, target: moderngl.Framebuffer) -> bool:
+        """Make one of the programs that may be wanted later, and draw nothing with it; True when there are more.
+
+        A software renderer translates a program when it is first drawn with, which the first picture of a
+        scan should not have to wait for.
+        """
+        if not self._ready_made:
+            return False
+        program = self._program(*self._ready_made.pop(0))
+        outside = np.zeros((4, 4), dtype=np.float32)
+        outside[3] = 5.0, 5.0, 5.0, 1.0
+        program["to_clip"].write(outside)
+        speck = Surface(self.context, make_speck())
+        speck.load(_LOAD)
+        behind = self._offscreen((1, 1))
+        for place in (target, behind):
+            place.use()
+            self.context.enable_only(moderngl.DEPTH_TEST)
+            speck.draw_full(program, 0, 1)
+        behind.release()
+        for buffer in speck.release():
+            buffer.release()
+        return bool(self._ready_made)
+
+    @property
+    def is_prepared(self) -> bool:
+        """Every program has been made ready."""
+        return not self._ready_made
+
+    def _offscreen(self, size: tuple[int, int]) -> moderngl.Framebuffer:
+        return self.context.framebuffer([self.context.renderbuffer(size)], self.context.depth_renderbuffer(size))
+
+    @property
+    def is_loading(self) -> bool:
+        """Something is still on its way to the card."""
+        own = (self.now, self.level, self.places, self.raw, *self._others)
+        return bool(self._coming) or any(s is not None and not s.is_ready for s in own)
+
+    @property
+    def triangles(self) -> int:
+        """Triangles of everything that is shown whole."""
+        return sum(layer.surface.triangles for layer in self._layers(None))
+
+    def clear_mesh(self) -> None:
+        """Nothing is open."""
+        for name in ("now", "level", "raw"):
+            self._drop(name)
+        self.forget_places()
+
+    def set_others(self, others: list[ViewBuffers]) -> None:
+        """Further pieces, drawn by their light stand-ins."""
+        kept = {id(s.buffers): s for s in self._others}
+        self._others = [kept.pop(id(b), None) or Surface(self.context, b) for b in others if len(b.faces)]
+        for gone in kept.values():
+            self._graves += gone.release()
+        self.stage_done = 0
+
+    def set_marks(self, marks: ViewMarks, shine: bool) -> None:
+        """Tell what the shells are; voids shine through the part where wanted."""
+        if self.now is not None and self.now.buffers.mesh is marks.mesh:
+            self.now.set_roles(marks.roles, marks.voids if shine else marks.voids[:0])
+            self.stage_done = 0
+
+    def set_patch(self, corners: np.ndarray | None, normals: np.ndarray | None) -> None:
+        """Show made triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more."""
+        self._release(self._patch_buffers, self._patch)
+        self._patch, self._patch_buffers = None, []
+        if corners is None or len(corners) == 0:
+            return
+        wide = np.zeros((len(corners), 4), dtype=np.float16)
+        wide[:, :3] = normals
+        data = (
+            (corners - self.origin).astype(np.float32),
+            wide,
+            np.zeros(len(corners), dtype=np.uint8),
+        )
+        self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
+        layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
+        program = self._program(_PREVIEW, False, False)
+        self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
+
+    def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
+        """Closed lines to draw: points (N, 3) and style (first, second, period, share, width)."""
+        self._release(self._line_buffers, *(entry[0] for entry in self._lines))
+        self._lines, self._line_buffers = [], []
+        groups: dict[tuple, list[np.ndarray]] = {}
+        for points, style in lines:
+            head = (points - self.origin).astype(np.float32)
+            tail = np.roll(head, -1, axis=0)
+            length = np.linalg.norm(tail - head, axis=1)
+            along = np.concatenate([[0.0], np.cumsum(length)[:-1]])
+            rows = np.column_stack([head, tail, along]).astype(np.float32)
+            groups.setdefault(tuple(sorted(style.items())), []).append(rows)
+        for style, rows in groups.items():
+            data = np.concatenate(rows)
+            buffer = self.context.buffer(data)
+            array = self.context.vertex_array(self.line, [(buffer, "3f4 3f4 1f4/i", "head", "tail", "along")])
+            self._lines.append((array, len(data), dict(style)))
+            self._line_buffers.append(buffer)
+
+    @staticmethod
+    def _release(buffers: list[moderngl.Buffer], *arrays: moderngl.VertexArray | None) -> None:
+        for thing in (*arrays, *buffers):
+            if thing is not None:
+                thing.release()
+
+    # ---- drawing
+
+    def _layers(self, size: tuple[int, int] | None) -> list[_Layer]:
+        """What is drawn, and within which part of a target of some size."""
+        now = self.level if self.level is not None and self.level.is_light_ready else self.now
+        if self.look == DEVIATION and now is not None and now.buffers.mesh is self.places_of:
+            ready = self.places is not None and self.places.buffers is self._places_wanted
+            now = self.places if ready and self.places.is_light_ready else now
+        here = _Layer(now, look=self.look) if now is not None else None
+        raw = self.raw if self.raw is not None and self.raw.is_light_ready else None
+        colour = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
+        there = _Layer(raw, self.raw_frame, look=colour, is_now=False) if raw is not None else None
+        if self.shows == "raw" and there is not None:
+            return [there]
+        if self.shows == "wipe" and there is not None and here is not None:
+            if size is not None:
+                x = round(self.wipe_at * size[0])
+                there.scissor, here.scissor = (0, 0, x, size[1]), (x, 0, size[0] - x, size[1])
+            return [there, here]
+        return [here] if here is not None else []
+
+    def _aim(self, camera: Camera, layer: _Layer | None) -> moderngl.Program:
+        """The program for a layer, all set; None: for a preview that stands with the present mesh."""
+        origin = self.origin if layer is None else layer.surface.origin
+        linear = np.eye(3)
+        if layer is not None and not layer.is_now:
+            linear = layer.frame[:3, :3]
+            origin = linear @ origin + layer.frame[:3, 3]
+        matrix = np.eye(4)
+        matrix[:3, :3] = linear
+        if self.turn is not None and (layer is None or layer.is_now):
+            # a turn being tried out: the part is drawn turned, and nothing is changed
+            linear, pivot = self.turn
+            matrix[:3, :3] = linear
+            local = pivot - origin
+            matrix[:3, 3] = local - linear @ local
+        clip, view = camera.to_clip(origin) @ matrix, camera.frame() @ linear
+        self._matrices = clip, view, origin
+        self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
+        if layer is None:
+            return self._ready(_PREVIEW)
+        look = layer.look
+        if look == PROVENANCE:
+            layer.surface.set_provenance()
+        if look == DEVIATION and not layer.surface.has_values:
+            look = TIN
+        return self._ready(look, self.waste is not None and layer.is_now, layer.surface.triangles <= _COARSE)
+
+    def _program(self, look: int, plane: bool, facets: bool) -> moderngl.Program:
+        """The program for a look; made when it is first wanted."""
+        key = look, plane, facets
+        if key not in self._programs:
+            constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets)}
+            vertex, fragment = (_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
+            self._programs[key] = self.context.program(vertex, fragment)
+        return self._programs[key]
+
+    def _ready(self, look: int, plane: bool = False, facets: bool = False) -> moderngl.Program:
+        """The program for a look, with everything set that it needs."""
+        program = self._program(look, plane, facets)
+        clip, view, origin = self._matrices
+        program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
+        if "to_view" in program:
+            program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
+        if "limit" in program:
+            program["limit"].value = max(self.limit, 1e-30)
+        if "kinds" in program:
+            program["kinds"].value = 0
+        if plane and self.waste is not None:
+            normal, offset = self.waste
+            program["plane"].value = (*normal, offset - float(normal @ origin))
+        return program
+
+    def _clear(self, target: moderngl.Framebuffer) -> None:
+        target.use()
+        target.scissor = None
+        self.context.viewport = (0, 0, *target.size)
+        self.context.enable_only(moderngl.DEPTH_TEST)
+        target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
+
+    def draw_light(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
+        """Draw the stand-ins straight to the screen, for a moving view."""
+        self._clear(target)
+        for layer in self._layers(target.size):
+            target.scissor = layer.scissor
+            layer.surface.draw_light(self._aim(camera, layer))
+        target.scissor = None
+        self._finish(target, camera, ratio)
+
+    def draw_slice(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> bool:
+        """Draw a slice more of the full mesh behind the scenes; show it once whole. True when it is."""
+        layers = self._layers(target.size)
+        if not layers:
+            self._clear(target)
+            return True
+        if any(not layer.surface.is_ready for layer in layers):
+            self.draw_light(target, camera, ratio)
+            return False
+        if self._stage is None or self._stage.size != target.size:
+            if self._stage is not None:
+                self._stage.release()
+            self._stage = self._offscreen(target.size)
+            self.stage_done = 0
+        if self.stage_done == 0:
+            self._clear(self._stage)
+            self._stage_whole = False
+        total = sum(layer.surface.triangles for layer in layers)
+        budget, begun = self._slice, 0
+        clock = time.perf_counter()
+        if self.stage_done < total:
+            self._stage.use()
+            self.context.viewport = (0, 0, *self._stage.size)
+            self.context.enable_only(moderngl.DEPTH_TEST)
+            for layer in layers:
+                own = layer.surface.triangles
+                first = self.stage_done - begun
+                if 0 <= first < own and budget > 0:
+                    count = min(budget, own - first)
+                    self._stage.scissor = layer.scissor
+                    layer.surface.draw_full(self._aim(camera, layer), first, count)
+                    self.stage_done += count
+                    budget -= count
+                begun += own
+            self._stage.scissor = None
+            self.context.finish()
+            self._pace(time.perf_counter() - clock)
+        if self.stage_done < total:
+            return False
+        if not self._stage_whole:
+            self._finish(self._stage, camera, ratio)
+            self._stage_whole = True
+        self.context.copy_framebuffer(target, self._stage)
+        return True
+
+    def _pace(self, seconds: float) -> None:
+        """Draw as much next time as fits into the time a slice may take."""
+        wanted = self._slice * min(max(_SLICE_SECONDS / max(seconds, 1e-4), 0.5), 1.5)
+        self._slice = int(min(max(wanted, 40_000), 2_000_000))
+
+    def _finish(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
+        """Patches, voids that shine through, and lines, on top of the surface."""
+        target.use()
+        self.context.viewport = (0, 0, *target.size)
+        self.context.enable_only(moderngl.DEPTH_TEST)
+        for other in self._others:
+            if other.is_light_ready:
+                look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
+                other.draw_light(self._aim(camera, _Layer(other, look=look, is_now=False)))
+        if self.shows == "raw" or self.level is not None:
+            return  # lines and previews belong to the present mesh
+        if self.shows == "wipe":
+            x = round(self.wipe_at * target.size[0])
+            target.scissor = (x, 0, target.size[0] - x, target.size[1])
+        self._aim(camera, None)
+        if self._patch is not None:
+            self._patch.render(moderngl.TRIANGLES)
+        if self.now is not None and self.now.is_light_ready:
+            self.context.enable_only(moderngl.NOTHING)
+            self.now.draw_voids(self._ready(_VOIDS))
+            self.context.enable_only(moderngl.DEPTH_TEST)
+        if self._lines:
+            self.line["size"].value = (float(target.size[0]), float(target.size[1]))
+            self.line["scale"].value = ratio / camera.scale
+        for array, count, style in self._lines:
+            self.line["first"].value = style["first"]
+            self.line["second"].value = style["second"]
+            self.line["period"].value = style["period"] * ratio
+            self.line["share"].value = style["share"]
+            self.line["width"].value = style["width"] * ratio
+            array.render(moderngl.TRIANGLE_STRIP, vertices=4, instances=count)
+        target.scissor = None

@@ -1,0 +1,1 @@
+"""Widgets that know no station."""

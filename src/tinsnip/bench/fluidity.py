@@ -1,0 +1,164 @@
+"""How long the window keeps its user waiting: measured on the real window, driven as a hand would drive it."""
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent, QWheelEvent
+from PySide6.QtWidgets import QApplication
+
+from tinsnip.app.main import make_application
+from tinsnip.demo.meshes import grid_torus
+from tinsnip.formats import write_mesh
+from tinsnip.mesh import Mesh
+from tinsnip.treat import Sweep
+
+__all__ = ["measure_window"]
+
+
+class _Loop:
+    """The event loop turned by hand: notes the longest time that one turn, or one gesture's event, took."""
+
+    def __init__(self, application: QApplication) -> None:
+        self.application = application
+        self.longest = 0.0
+
+    def serve(self, target: QObject | None = None, event: QEvent | None = None) -> None:
+        """Deliver an event, if one is given, and serve all that waits."""
+        begun = time.perf_counter()
+        if event is not None:
+            QApplication.sendEvent(target, event)
+        self.application.processEvents()
+        self.longest = max(self.longest, time.perf_counter() - begun)
+
+    def wait(self, until: Callable[[], bool], limit: float = 300.0) -> float:
+        """Serve until something holds; how long that took, s."""
+        begun = time.perf_counter()
+        while not until() and time.perf_counter() - begun < limit:
+            self.serve()
+            time.sleep(0.0005)
+        return time.perf_counter() - begun
+
+
+def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str, Any]]:
+    """Open, turn, zoom, reduce, undo on a mesh of a size, and time what a user would feel.
+
+    Parameters
+    ----------
+    triangles : int
+    note : callable
+        Told each row as it is done.
+
+    Returns
+    -------
+    list of dict
+        ``name, seconds``: the longest time the event loop stood still in each phase (``stall-...``), and how long
+        it took until something was on the screen (the others).
+    """
+    application = make_application()
+    from tinsnip.app.frame.window import Window
+
+    rows: list[dict[str, Any]] = []
+
+    def row(name: str, seconds: float) -> None:
+        rows.append({"name": name, "seconds": seconds})
+        note(f"{name:<18}{1000 * seconds:8.0f} ms")
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "torus.ply"
+        write_mesh(Mesh(*grid_torus(triangles)), path)
+        window = Window()
+        window.show()
+        session, view = window.session, window.viewport
+        loop = _Loop(application)
+        wait = loop.wait
+
+        def rested() -> bool:
+            return session.tasks.idle and view.is_settled
+
+        def stall(name: str, work: Callable[[], Any]) -> None:
+            loop.longest = 0.0
+            work()
+            wait(rested)
+            row(f"stall-{name}", loop.longest)
+
+        wait(lambda: view.scene is not None and view.scene.is_prepared, 20)  # a window that has just come up
+        wait(lambda: False, 0.5)
+
+        def open_file() -> None:
+            begun = time.perf_counter()
+            session.open_files([path])
+            wait(lambda: view.scene.now is not None and view.scene.now.is_light_ready and session.tasks.busy is None)
+            row("first-picture", time.perf_counter() - begun)
+            wait(lambda: session.examination is not None)
+            row("all-findings", time.perf_counter() - begun)
+
+        stall("open", open_file)
+        window.first_look.hide()
+        stall("turn", lambda: _drag(loop, view, 40))
+        stall("zoom", lambda: _wheel(loop, view, 24))
+        session.set_station(6)
+        loop.longest = 0.0
+        wait(lambda: session.levels.study is not None)
+        wait(rested)
+        row("stall-study", loop.longest)
+        delays = []
+        loop.longest = 0.0
+        for share in (0.5, 0.3, 0.2, 0.1, 0.05, 0.02, 0.01):
+            begun = time.perf_counter()
+            session.levels.ask(int(share * triangles))
+            wait(lambda: session.levels.shown is not None and view.scene.level is not None and view.level_frames > 0)
+            delays.append(time.perf_counter() - begun)
+            wait(lambda: session.levels.shown.outcome is not None)
+            session.cancel_preview()
+            wait(rested)
+        row("stall-drag-level", loop.longest)
+        row("level-on-screen", max(delays))
+
+        def reduce() -> None:
+            session.levels.ask(int(0.5 * triangles))
+            wait(lambda: session.levels.shown is not None and session.levels.shown.outcome is not None)
+            session.apply(session.levels.shown.treatment)
+
+        stall("reduce", reduce)
+        for name, act in (("undo", session.undo), ("redo", session.redo), ("undo-again", session.undo)):
+            loop.longest = 0.0
+            begun = time.perf_counter()
+            act()
+            wait(lambda: view.scene.now.buffers.mesh is session.mesh and view.scene.now.is_light_ready)
+            shown = time.perf_counter() - begun
+            wait(rested)
+            row(f"stall-{name}", loop.longest)
+            row(f"{name}-on-screen", shown)
+        stall("sweep", lambda: session.apply(Sweep()))
+        window.close()
+        application.processEvents()
+    return rows
+
+
+def _drag(loop: _Loop, view: QObject, steps: int) -> None:
+    """Turn the view with the left button held."""
+    at = QPointF(view.width() / 2, view.height() / 2)
+    for i in range(steps + 2):
+        kind = QMouseEvent.Type.MouseButtonPress if i == 0 else QMouseEvent.Type.MouseMove
+        kind = QMouseEvent.Type.MouseButtonRelease if i == steps + 1 else kind
+        spot = at + QPointF(5.0 * i, 1.5 * i)
+        held = Qt.MouseButton.NoButton if i == steps + 1 else Qt.MouseButton.LeftButton
+        button = Qt.MouseButton.NoButton if kind == QMouseEvent.Type.MouseMove else Qt.MouseButton.LeftButton
+        event = QMouseEvent(kind, spot, view.mapToGlobal(spot), button, held, Qt.KeyboardModifier.NoModifier)
+        loop.serve(view, event)
+
+
+def _wheel(loop: _Loop, view: QObject, steps: int) -> None:
+    """Zoom in and out again."""
+    at = QPointF(view.width() / 2, view.height() / 2)
+    for i in range(steps):
+        turn = QPoint(0, 120 if i < steps // 2 else -120)
+        event = QWheelEvent(
+            at, view.mapToGlobal(at), QPoint(), turn, Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        loop.serve(view, event)

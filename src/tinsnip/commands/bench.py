@@ -1,0 +1,67 @@
+"""The benchmarks."""
+
+import json
+import os
+import sys
+
+import click
+
+from tinsnip.commands.shared import JSON
+from tinsnip.errors import BadInput
+from tinsnip.terminal import display_amiss
+from tinsnip.warmup import ensure_compiled
+
+__all__ = ["bench"]
+
+
+@click.command()
+@click.option("--triangles", default=2_000_000, show_default=True, help="Size of the mesh.")
+@click.option("--only", metavar="ROW,ROW", help="These rows only.")
+@click.option("--growth", "with_growth", is_flag=True, help="At five times the size too, and how each row grows.")
+@click.option("--quality", is_flag=True, help="Instead: how close reduced meshes stay, next to plain clustering.")
+@click.option("--window", is_flag=True, help="Instead: how long the window keeps its user waiting; needs a display.")
+@JSON
+def bench(triangles: int, only: str | None, with_growth: bool, quality: bool, window: bool, as_json: bool) -> None:
+    """Time the kernels against the yardstick (see benchmarks/README.md)."""
+    from tinsnip.bench import growth, print_quality, print_table, run_benchmarks, run_quality
+
+    if window:
+        _bench_window(triangles, as_json)
+        return
+    if quality:
+        rows = run_quality(lambda row: click.echo(f"  {row}", err=True))
+        if as_json:
+            click.echo(json.dumps(rows, indent=2))
+        else:
+            print_quality(rows)
+        return
+
+    if not 1000 <= triangles <= 20_000_000:
+        raise BadInput(f"--triangles {triangles}: the benchmarks take 1000 to 20000000; choose a number in between")
+    chosen = set(only.split(",")) if only else None
+    results = run_benchmarks(triangles, lambda row: click.echo(f"  {row}", err=True), chosen)
+    if with_growth:
+        larger = run_benchmarks(5 * triangles, lambda row: click.echo(f"  {row}", err=True), chosen)
+        larger["growth"] = growth(results, larger)
+        results["larger"] = larger
+    if as_json:
+        click.echo(json.dumps(results, indent=2))
+    else:
+        print_table(results)
+        if with_growth:
+            print_table(results["larger"])
+
+
+def _bench_window(triangles: int, as_json: bool) -> None:
+    """Time the window itself, and leave without taking Qt apart."""
+    amiss = display_amiss()
+    if amiss:
+        raise BadInput(f"bench --window: {amiss}; start one, or run it under Xvfb")
+    ensure_compiled()
+    from tinsnip.bench.fluidity import measure_window
+
+    rows = measure_window(triangles, lambda row: click.echo(f"  {row}", err=True))
+    if as_json:
+        click.echo(json.dumps({"triangles": triangles, "rows": rows}, indent=2))
+    sys.stdout.flush()
+    os._exit(0)

@@ -1,0 +1,80 @@
+"""Looking: what a file holds, and how far two lie apart."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.formats import read_scan
+from tinsnip.survey import examine
+from tinsnip.survey.deviation import compare as deviation
+from tinsnip.warmup import ensure_compiled
+
+__all__ = ["check", "compare"]
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@UNIT
+@JSON
+def check(file: Path, unit: str | None, as_json: bool) -> None:
+    """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
+    ensure_compiled()
+    with shown("Reading") as progress:
+        scan = read_scan(file, unit, progress)
+        examination = examine(scan.mesh, progress)
+    facts = {"file": str(file), "format": scan.format, "unit": scan.unit, "unit_reason": scan.unit_reason}
+    facts |= examination.counts() | {"notes": list(scan.notes)}
+    if as_json:
+        click.echo(json.dumps(facts, indent=2))
+    else:
+        _print_facts(facts)
+    raise SystemExit(0 if facts["ready"] else 1)
+
+
+def _print_facts(facts: dict[str, Any]) -> None:
+    console = Console(highlight=False)
+    size = " x ".join(f"{x:.4g}" for x in facts["size_mm"])
+    table = Table(show_header=False, box=None, pad_edge=False)
+    table.add_row("size", f"{size} mm  (unit {facts['unit']}: {facts['unit_reason']})")
+    table.add_row("mesh", f"{facts['triangles']} triangles, {facts['vertices']} vertices, {facts['shells']} shells")
+    table.add_row("strays", f"{facts['crumbs']} crumbs, {facts['chunks']} chunks, {facts['voids']} voids")
+    table.add_row("openings", f"{facts['holes']} holes, {facts['rims']} rims, {facts['open_edges']} open edges")
+    knots = (
+        f"{facts['tangled_edges']} tangled edges, {facts['pinched_vertices']} pinched vertices, "
+        f"{facts['flipped_edges']} flipped edges, {facts['duplicates']} doubled, {facts['degenerate']} degenerate"
+    )
+    table.add_row("tangles", knots)
+    table.add_row("volume", f"{facts['volume_mm3']:.6g} mm3, area {facts['area_mm2']:.6g} mm2")
+    for note in facts["notes"]:
+        table.add_row("note", Text(note))
+    console.print(facts["file"], style="bold", soft_wrap=True, markup=False)
+    console.print(table)
+    # green is for what has been proven; a state with something unchecked in it is not
+    style = "red" if not facts["ready"] else "yellow" if facts["unchecked"] else "green"
+    console.print(facts["state"], style=style, soft_wrap=True, markup=False)
+
+
+@click.command()
+@click.argument("a", type=click.Path(path_type=Path))
+@click.argument("b", type=click.Path(path_type=Path))
+@click.option("--samples", default=200_000, show_default=True, type=click.IntRange(100, 20_000_000))
+@UNIT
+@JSON
+def compare(a: Path, b: Path, samples: int, unit: str | None, as_json: bool) -> None:
+    """Deviation of A from B and back, in mm: largest, 99th percentile, rms, mean."""
+    ensure_compiled()
+    with shown("Comparing") as progress:
+        first, second = (read_scan(path, unit, progress).mesh for path in (a, b))
+        there, back = deviation(first, second, samples, progress)
+    if as_json:
+        facts = {"a": str(a), "b": str(b), "a_to_b": there._asdict(), "b_to_a": back._asdict()}
+        click.echo(json.dumps(facts, indent=2))
+        return
+    for title, d in ((f"{a.name} from {b.name}", there), (f"{b.name} from {a.name}", back)):
+        click.echo(f"{title}: largest {d.max:.6g}, 99 % {d.p99:.6g}, rms {d.rms:.6g}, mean {d.mean:.6g} mm")

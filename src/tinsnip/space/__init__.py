@@ -1,0 +1,1 @@
+"""Geometry over bare arrays: trees, rays, polygons, exact predicates, crossings; no mesh is known here."""

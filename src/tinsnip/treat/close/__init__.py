@@ -1,0 +1,1 @@
+"""Closing holes and bases."""

@@ -1,0 +1,163 @@
+"""Plinth: a flat base that closes an open rim."""
+
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import triangle_areas
+from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
+from tinsnip.treat.kit.clearance import what_new_triangles_cross
+from tinsnip.treat.kit.filling import add_triangles, close_rings, flat_cap
+from tinsnip.treat.kit.patching import patch_clear_of_the_part
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
+
+__all__ = ["Plinth"]
+
+_FLAT = 1e-6
+_MOST_RIMS = 2000
+_UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
+
+
+class Plinth(Treatment):
+    """Close every rim onto a plane: a flat rim with a flat base, a ragged one with walls down to it."""
+
+    name: ClassVar[str] = "plinth"
+    title: ClassVar[str] = "Close the base"
+    changes_area: ClassVar[bool] = True
+
+    depth_mm: float | None = Field(
+        None, gt=0, description="how far the base lies beyond the rim's farthest point, mm; half an edge by default"
+    )
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Close the rims.
+
+        The rims that lie in the plane of the widest one are closed by the base; others are closed too, but count as
+        patched. New triangles are looked at for what they cross.
+
+        Raises
+        ------
+        BadInput
+            When the mesh has tangled or flipped edges, or is a sheet without thickness and no depth is given.
+        """
+        context.progress.step("Closing the base")
+        boundaries = classify_boundaries(mesh)
+        rims = np.flatnonzero(boundaries.is_rim)
+        if len(rims) == 0:
+            return Outcome(mesh, "No open rim", {"rims": 0, "triangles": 0, "patched_mm2": 0.0, "crossings": 0})
+        if mesh.edges.flipped or mesh.edges.tangled:
+            raise BadInput("tangled or flipped edges leave the rim without a clear side; mend and orient first")
+        if len(rims) > _MOST_RIMS:
+            raise BadInput(
+                f"{counted(len(rims), 'open rim')} are no base to close; weld the scan or sweep strays first"
+            )
+        corner = mesh.faces.ravel()
+        rings = {int(i): corner[mesh.loops.loop(i)] for i in rims}
+        shells = mesh.shells
+        before, patched, crossings, said = len(mesh.faces), 0.0, 0, ""
+        skinned, kept, gone = None, 0, 0.0
+        groups = _by_plane(mesh, rings, boundaries)
+        for number, (group, outward) in enumerate(groups):
+            context.progress.check()
+            loops = [rings[i] for i in group]
+            own = mesh.vertices[mesh.faces[:before][shells.label == boundaries.shell[group[0]]]].reshape(-1, 3)
+            flat = _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
+            sheet = _height(own, outward) <= _FLAT * mesh.diagonal
+            if sheet and self.depth_mm is None:
+                raise BadInput("the surface is flat throughout and has no thickness; give the base a depth in mm")
+            beyond = None
+            if flat and not sheet:
+                tried = [close_rings(mesh, loops, outward)]
+            else:
+                deepest = float((own @ outward).max())
+                # what dips below its own rim, as a sheet may, needs a base below that
+                always = boundaries.facing[group[0]] >= SHEET_LIKE
+                tried = [_walled(mesh, loops, outward, self.depth_mm, deepest if always else None)]
+                beyond = None if always else deepest
+            crossed = [what_new_triangles_cross(mesh, tried[0])]
+            if beyond is not None and crossed[0].fresh:
+                tried.append(_walled(mesh, loops, outward, self.depth_mm, beyond))
+                crossed.append(what_new_triangles_cross(mesh, tried[1]))
+            if min(c.fresh for c in crossed) and len(groups) == len(loops) == 1:
+                # a rim so ragged that walls would cross the part: a skin as taut as a drum's
+                skinned, kept, _, clear = patch_clear_of_the_part(mesh, [loops[0][::-1]], 0.0, context, rims=True)
+                tried, crossed = [*tried, skinned], [*crossed, clear]
+            best = int(np.argmin([c.fresh for c in crossed]))
+            crossings += crossed[best].fresh
+            if best == len(tried) - 1 and skinned is not None:
+                said += ", with a skin, as walls would cross the part"
+                if kept < before:
+                    said += f", took {counted(before - kept, 'triangle')} away that hung over the rim"
+                gone = float(mesh.areas.sum() - triangle_areas(skinned.vertices, skinned.faces[:kept]).sum())
+            said += crossed[best].said()
+            if number > 0:
+                patched += float(tried[best].areas.sum() - mesh.areas.sum())
+            mesh = tried[best]
+        figures = {
+            "rims": len(rims),
+            "triangles": len(mesh.faces) - before,
+            "patched_mm2": patched,
+            "crossings": crossings,
+        }
+        if gone:
+            figures["gone_mm2"] = gone
+        return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}{said}", figures)
+
+
+def _height(points: np.ndarray, normal: np.ndarray) -> float:
+    return float(np.ptp(points @ normal))
+
+
+def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) -> list[tuple[list[int], np.ndarray]]:
+    """Group rims of one cut, the widest first; each group with the outward normal of its base.
+
+    A flat rim takes the rims in its very plane along, a ragged one those of its shell within its own roughness.
+    """
+    left = sorted(rings, key=lambda i: -boundaries.span[i])
+    groups = []
+    while left:
+        first = left.pop(0)
+        area = boundaries.vector_area[first]
+        size = float(np.linalg.norm(area))
+        outward = -area / size if size > 0 else np.array([0.0, 0.0, -1.0])
+        group = [first]
+        level = float(mesh.vertices[rings[first]].mean(axis=0) @ outward)
+        rough = float(np.abs(mesh.vertices[rings[first]] @ outward - level).max())
+        flat = _height(mesh.vertices[rings[first]], outward) <= _FLAT * mesh.diagonal
+        if flat or rough <= ROUGH * boundaries.span[first]:
+            allowed = _FLAT * mesh.diagonal if flat else WITHIN_ROUGHNESS * rough
+            for i in list(left):
+                same = flat or boundaries.shell[i] == boundaries.shell[first]
+                if same and np.abs(mesh.vertices[rings[i]] @ outward - level).max() <= allowed:
+                    group.append(i)
+                    left.remove(i)
+        if not flat and -outward[2] > _UPRIGHT:
+            outward = np.array([0.0, 0.0, -1.0])
+        groups.append((group, outward))
+    return groups
+
+
+def _walled(
+    mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, depth: float | None, beyond: float | None
+) -> Mesh:
+    """Walls from ragged rims to a plane beyond them, and beyond a given level, and a flat base between the walls."""
+    every = np.concatenate(rings)
+    points = mesh.vertices[every]
+    following = np.concatenate([np.roll(mesh.vertices[r], -1, axis=0) for r in rings])
+    if depth is None:
+        depth = 0.5 * float(np.linalg.norm(following - points, axis=1).mean())
+    level = max(float((points @ outward).max()), -np.inf if beyond is None else beyond) + depth
+    foot = points + (level - points @ outward)[:, None] * outward
+    start, walls, feet = len(mesh.vertices), [], []
+    for ring in rings:
+        own = start + np.arange(len(ring))
+        start += len(ring)
+        after, own_after = np.roll(ring, -1), np.roll(own, -1)
+        walls += [np.column_stack([after, ring, own]), np.column_stack([after, own, own_after])]
+        feet.append(own)
+    base = flat_cap(np.concatenate([mesh.vertices, foot]), feet, outward)
+    return add_triangles(mesh, np.concatenate([*walls, base]), foot)

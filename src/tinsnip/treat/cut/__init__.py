@@ -1,0 +1,1 @@
+"""Cutting a part."""

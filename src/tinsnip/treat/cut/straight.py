@@ -1,0 +1,77 @@
+"""Straight snip: cut along a plane, splitting triangles exactly."""
+
+from typing import Annotated, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.treat.kit.filling import close_rings
+from tinsnip.treat.kit.rings import chains_on_plane
+from tinsnip.treat.kit.splitting import split_by_plane
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
+
+__all__ = ["StraightSnip"]
+
+Number = Annotated[float, Field(allow_inf_nan=False)]
+
+
+class StraightSnip(Treatment):
+    """Cut along a plane; the side the normal points away from is waste.
+
+    Triangles off the plane stay bit-identical; those it crosses are split exactly on it.
+    """
+
+    name: ClassVar[str] = "snip-straight"
+    title: ClassVar[str] = "Straight snip"
+    changes_area: ClassVar[bool] = True
+
+    normal: tuple[Number, Number, Number] = Field((0.0, 0.0, 1.0), description="towards what is kept")
+    offset: Number = Field(0.0, description="distance of the plane from the origin along the normal, mm")
+    waste: Literal["below", "above"] = Field("below", description="which side of the plane goes")
+    close: bool = Field(False, description="close the cut with flat triangles")
+
+    def plane(self) -> tuple[np.ndarray, float]:
+        """Unit normal towards the kept side, and the plane's distance from the origin along it.
+
+        Raises
+        ------
+        BadInput
+            When the normal has no length.
+        """
+        normal = np.array(self.normal, dtype=float)
+        length = float(np.linalg.norm(normal))
+        if length == 0:
+            raise BadInput("the snip's normal 0,0,0 has no direction; give one such as 0,0,1")
+        sign = 1.0 if self.waste == "below" else -1.0
+        return sign * normal / length, sign * self.offset
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Cut the mesh.
+
+        Raises
+        ------
+        BadInput
+            When nothing would be left.
+        """
+        normal, offset = self.plane()
+        if len(mesh.faces) == 0:
+            return Outcome(mesh, "No snip", {"triangles": 0})
+        split = split_by_plane(mesh, normal, offset, context.progress)
+        cut = split.mesh
+        if cut is mesh:
+            return Outcome(mesh, "The snip meets nothing", {"triangles": 0})
+        if len(cut.faces) == 0:
+            raise BadInput("the snip would cut everything away; swap the waste side or move the plane")
+        figures = {"triangles": split.gone, "split": split.divided, "made": 0}
+        if not self.close:
+            return Outcome(cut, f"Cut away {counted(split.gone, 'triangle')}", figures)
+        context.progress.step("Closing the cut")
+        context.progress.check()
+        rings, bridges = chains_on_plane(cut, split.on_plane)
+        context.progress.check()
+        closed = close_rings(cut, rings, -normal) if rings else cut
+        figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
+        return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", figures)

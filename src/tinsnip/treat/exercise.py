@@ -1,0 +1,57 @@
+"""A small run through all kernels of this room: the main job on a ball with a few faults."""
+
+import contextlib
+
+import numpy as np
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.exercise import ball, painted
+from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
+
+__all__ = ["exercise"]
+
+
+def exercise() -> None:
+    """Reach every kernel."""
+    whole, context = ball(), Context()
+    faces = whole.faces.copy()
+    faces[7] = faces[7][::-1]
+    away = np.linalg.norm(whole.vertices[faces].mean(axis=1) - [0, 0, 1], axis=1) > 0.5
+    both = np.concatenate([faces[away], faces[:1], faces[:, ::-1] + len(whole.vertices)])
+    mesh = Mesh(np.concatenate([whole.vertices, 0.2 * whole.vertices]), both)
+    for treatment in (
+        Weld(),
+        Mend(),
+        Orient(),
+        StraightSnip(offset=-0.5),
+        Sweep(),
+        Patch(),
+        Plinth(),
+        Mend(),
+        Reduce(percent=60),
+        StraightSnip(normal=(1, 0, 0), close=True),
+    ):
+        mesh = treatment.apply(mesh, context).mesh
+    coloured = painted(whole)
+    less = Reduce(percent=60, max_deviation_mm=1.0, hold_colour_edges=True, even=True).apply(coloured, context).mesh
+    less = Smooth(iterations=1).apply(less, context).mesh
+    Reduce(percent=50, hold_triangles=((0, 5),)).apply(less, context)
+    # large enough for what is done on large meshes only
+    many = Mesh(*_sheet(160))
+    Reduce(percent=50).apply(many, context)
+    rng = np.random.default_rng(0)
+    rough = Mesh(rng.random((30, 3)), rng.integers(0, 30, (200, 3)))
+    rough = Mend().apply(rough, context).mesh
+    with contextlib.suppress(BadInput):  # as knotted as that it may have one side only
+        Orient().apply(rough, context)
+
+
+def _sheet(n: int) -> tuple[np.ndarray, np.ndarray]:
+    """A bent sheet of 2 n² triangles."""
+    u, v = (a.ravel() for a in np.meshgrid(np.arange(n + 1.0), np.arange(n + 1.0)))
+    vertices = np.column_stack([u, v, 3 * np.sin(0.1 * u) * np.cos(0.13 * v)])
+    corner = (np.arange(n)[:, None] * (n + 1) + np.arange(n)).ravel()
+    one = np.column_stack([corner, corner + 1, corner + n + 2])
+    other = np.column_stack([corner, corner + n + 2, corner + n + 1])
+    return vertices, np.concatenate([one, other]).astype(np.int32)

@@ -1,0 +1,1 @@
+"""What the families of treatments share."""

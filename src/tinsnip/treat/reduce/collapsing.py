@@ -1,0 +1,416 @@
+"""Quadric edge collapse (Garland and Heckbert 1997) on half-edges.
+
+Two phases, both cheap on memory. While the mesh is large, passes in memory order collapse every edge under
+a cost that rises from pass to pass: neighbours in the mesh are neighbours in memory, which is worth more
+than a strict order. Then a bucket queue keyed by the bits of the cost takes over; an entry's cost is worked
+out again only when it comes up, since quadrics only grow and an old cost is a lower bound.
+
+The order of the collapses depends on the mesh and the options alone, never on where they stop. So a mesh
+reduced to fewer triangles is the same run carried further, and one record holds every level (Hoppe 1996).
+A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over.
+"""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.errors import BadInput
+from tinsnip.kernels import kernel
+from tinsnip.progress import Progress
+from tinsnip.threads import in_chunks
+from tinsnip.treat.reduce.collapse import try_collapse
+from tinsnip.treat.reduce.quadrics import best_place, gather_quadrics
+from tinsnip.treat.reduce.record import Level, Record
+
+__all__ = ["Holds", "collapse_to", "record_collapses"]
+
+_RIM_WEIGHT = 30.0
+_EVENNESS = 1e-6
+_EVEN_ALL_OVER = 0.02
+_COLOUR_WEIGHT = 20.0
+_QUEUE_FROM = 0.05
+"""Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
+_QUEUE_AT_LEAST = 40_000
+_PASS_SHARE = 0.35
+"""Share of the edges, the cheapest, that a pass may collapse; more is faster and no worse up to here."""
+
+
+@kernel
+def _price_all(P, Q, faces, twins, out_of, cost, evenness, colours, state, begin, end):
+    for h in range(begin, end):
+        if h % 65536 == 0 and state[0]:
+            return
+        t = twins[h]
+        f = h // 3
+        if faces[f, 0] < 0 or (t >= 0 and t < h):
+            continue
+        k = h - 3 * f
+        a, b = faces[f, k], faces[f, (k + 1) % 3]
+        rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
+        _, _, _, cost[h] = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+
+
+@kernel
+def _sample_costs(faces, twins, cost, step, out):
+    n = 0
+    for h in range(0, twins.shape[0], step):
+        t = twins[h]
+        if faces[h // 3, 0] < 0 or (t >= 0 and t < h) or cost[h] < 0.0:
+            continue
+        if n < out.shape[0]:
+            out[n] = cost[h]
+            n += 1
+    return n
+
+
+@kernel
+def _common_divisor(a, b):
+    while b:
+        a, b = b, a % b
+    return a
+
+
+@kernel
+def _pass(
+    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
+    held, colours, names, parent, log, places, dies, counter, threshold, live, stop, state,
+):  # fmt: skip
+    """Collapse what costs less than the threshold, in memory order within blocks; returns the triangles left."""
+    begun = live
+    blocks = (twins.shape[0] + 12287) // 12288
+    stride = max(1, int(0.618 * blocks)) | 1
+    while blocks > 1 and _common_divisor(stride, blocks) > 1:
+        stride += 2
+    for i in range(blocks * 12288):
+        h = (i // 12288 * stride) % blocks * 12288 + i % 12288
+        if h >= twins.shape[0]:
+            continue
+        if i % 12288 == 0:
+            if state[0]:
+                return live
+            state[1] += begun - live
+            begun = live
+        if cost[h] > threshold:
+            continue
+        t = twins[h]
+        f = h // 3
+        if faces[f, 0] < 0 or (t >= 0 and t < h):
+            continue
+        k = h - 3 * f
+        a, b = faces[f, k], faces[f, (k + 1) % 3]
+        rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
+        x, y, z, c = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+        cost[h] = c
+        if c > threshold:
+            continue
+        gone = try_collapse(
+            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
+            held, colours, names, parent, log, places, dies, counter,
+        )  # fmt: skip
+        if gone == 0:
+            cost[h] = 3.0 * threshold  # looked at again when the threshold has passed that
+        live -= gone
+        if live <= stop:
+            break
+    return live
+
+
+@kernel
+def _queue(
+    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
+    held, colours, names, parent, log, places, dies, counter, live, stop, state,
+):  # fmt: skip
+    """Collapse the cheapest edge again and again; returns the triangles left."""
+    head = np.full(65536, -1, dtype=np.int32)
+    nxt = np.full(twins.shape[0], -1, dtype=np.int32)
+    waiting = np.zeros(twins.shape[0], dtype=np.uint8)
+    box = np.empty(1, dtype=np.float32)
+    bits = box.view(np.uint32)
+    for h in range(twins.shape[0] - 1, -1, -1):
+        t = twins[h]
+        if faces[h // 3, 0] < 0 or (t >= 0 and t < h):
+            continue
+        box[0] = max(cost[h], 0.0)
+        i = bits[0] >> np.uint32(15)
+        nxt[h] = head[i]
+        head[i] = h
+        waiting[h] = 1
+    at = 0
+    polls = 0
+    begun = live
+    while live > stop:
+        while at < 65536 and head[at] < 0:
+            at += 1
+        if at >= 65536:
+            break
+        polls += 1
+        if polls % 8192 == 0:
+            if state[0]:
+                return live
+            state[1] += begun - live
+            begun = live
+        h = head[at]
+        head[at] = nxt[h]
+        waiting[h] = 0
+        f = h // 3
+        if faces[f, 0] < 0:
+            continue
+        k = h - 3 * f
+        a, b = faces[f, k], faces[f, (k + 1) % 3]
+        rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
+        x, y, z, c = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
+        box[0] = c
+        i = bits[0] >> np.uint32(15)
+        if i > at:
+            nxt[h] = head[i]
+            head[i] = h
+            waiting[h] = 1
+            continue
+        t = twins[h]
+        gone = try_collapse(
+            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
+            held, colours, names, parent, log, places, dies, counter,
+        )  # fmt: skip
+        if gone == 0:
+            box[0] = max(4.0 * c, 1e-30)
+            i = max(bits[0] >> np.uint32(15), np.uint32(at + 1))
+            if i < 65000 and cost[h] < 1e25:
+                cost[h] = max(4.0 * cost[h], 1e-30)
+                nxt[h] = head[i]
+                head[i] = h
+                waiting[h] = 1
+            continue
+        live -= gone
+        # two pairs of edges have become one each; see that each still has an entry
+        start = out_of[a]
+        i2 = start
+        while True:
+            e = i2 // 3
+            m = i2 - 3 * e
+            tw = twins[i2]
+            if waiting[i2] == 0 and (tw < 0 or waiting[tw] == 0):
+                nxt[i2] = head[at]
+                head[at] = i2
+                waiting[i2] = 1
+            s = twins[3 * e + (m + 2) % 3]
+            if s < 0:
+                last = 3 * e + (m + 2) % 3
+                if waiting[last] == 0:
+                    nxt[last] = head[at]
+                    head[at] = last
+                    waiting[last] = 1
+                break
+            if s == start:
+                break
+            i2 = s
+    return live
+
+
+@kernel
+def _squeeze(P, Q, faces, twins, out_of, cost, source, names, held, colours, parent, new_vertex, new_face):
+    """Close the gaps that collapses left, in place; returns how many vertices and triangles there are."""
+    n_v = 0
+    for v in range(new_vertex.shape[0]):
+        new_vertex[v] = -1
+        if out_of[v] >= 0:
+            new_vertex[v] = n_v
+            n_v += 1
+    n_f = 0
+    for f in range(new_face.shape[0]):
+        new_face[f] = -1
+        if faces[f, 0] >= 0:
+            new_face[f] = n_f
+            n_f += 1
+    for v in range(new_vertex.shape[0]):
+        w = new_vertex[v]
+        if w >= 0:
+            for k in range(3):
+                P[w, k] = P[v, k]
+            for k in range(10):
+                Q[w, k] = Q[v, k]
+            source[w] = source[v]
+            names[w] = names[v]
+            if held.shape[0] > 0:
+                held[w] = held[v]
+            if colours.shape[0] > 0:
+                for k in range(3):
+                    colours[w, k] = colours[v, k]
+            out_of[w] = 3 * new_face[out_of[v] // 3] + out_of[v] % 3
+    for f in range(new_face.shape[0]):
+        g = new_face[f]
+        if g >= 0:
+            parent[g] = parent[f]
+            for k in range(3):
+                faces[g, k] = new_vertex[faces[f, k]]
+                t = twins[3 * f + k]
+                twins[3 * g + k] = 3 * new_face[t // 3] + t % 3 if t >= 0 else t
+                cost[3 * g + k] = cost[3 * f + k]
+    # an edge's cost stands at its lower half-edge, and squeezing keeps the order
+    return n_v, n_f
+
+
+@kernel
+def _shift_back(names, places, vertices, origin):
+    """Put places back into the mesh's own frame; one that has not moved gets exactly its old coordinates."""
+    for i in range(names.shape[0]):
+        for k in range(3):
+            old = vertices[names[i], k]
+            places[i, k] = old if places[i, k] == old - origin[k] else places[i, k] + origin[k]
+
+
+class Holds(NamedTuple):
+    """What a reduction must leave alone, and how it spreads its triangles.
+
+    Attributes
+    ----------
+    rims : bool
+        Leave open edges exactly as they are.
+    colours : ndarray of uint8, shape (V, 3), or None
+        Vertex colours whose edges are to be held.
+    vertices : ndarray of bool, shape (V,), or None
+        Vertices that neither move nor go.
+    even : bool
+        Triangles of one size all over, rather than fewer where the surface is flat.
+    """
+
+    rims: bool = False
+    colours: np.ndarray | None = None
+    vertices: np.ndarray | None = None
+    even: bool = False
+
+
+class _Work:
+    """The arrays of a reduction under way."""
+
+    def __init__(self, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, holds: Holds, keep_log: bool):
+        if (twins < -1).any():
+            raise BadInput("tangled edges cannot be collapsed; cut the mesh into sheets first")
+        self.origin = 0.5 * (vertices.min(axis=0) + vertices.max(axis=0))
+        self.n_v, self.n_f = len(vertices), len(faces)
+        self.P = vertices - self.origin
+        self.faces, self.twins = faces.copy(), twins.copy()
+        self.Q = np.zeros((self.n_v, 10))
+        self.out_of = np.full(self.n_v, -1, dtype=np.int32)
+        self.stamp = np.zeros(self.n_v, dtype=np.int32)
+        self.marks = np.zeros(1, dtype=np.int32)
+        self.cost = np.zeros(len(twins), dtype=np.float32)
+        self.source = np.arange(self.n_v, dtype=np.int32)
+        self.names = np.arange(self.n_v, dtype=np.int32)
+        self.parent = np.arange(self.n_f, dtype=np.int32)
+        self.rims = bool(holds.rims)
+        self.evenness = _EVEN_ALL_OVER if holds.even else _EVENNESS
+        colours, held = holds.colours, holds.vertices
+        self.colours = np.empty((0, 3), dtype=np.uint8) if colours is None else colours.astype(np.uint8)
+        self.held = np.empty(0, dtype=np.uint8) if held is None else held.astype(np.uint8)
+        self.log = np.empty((self.n_v if keep_log else 0, 2), dtype=np.int32)
+        self.places = np.empty((len(self.log), 3))
+        self.dies = np.full(self.n_f if keep_log else 0, np.iinfo(np.int32).max, dtype=np.int32)
+        self.counter = np.zeros(1, dtype=np.int64)
+
+    def _shared(self) -> tuple:
+        """What passes and queue are both given."""
+        return (
+            self.P, self.Q, self.faces, self.twins, self.out_of, self.stamp, self.marks, self.cost, self.source,
+            self.rims, self.evenness, self.held, self.colours, self.names, self.parent, self.log, self.places,
+            self.dies, self.counter,
+        )  # fmt: skip
+
+    def squeeze(self) -> None:
+        """Close the gaps that collapses have left."""
+        n_v, n_f = self.n_v, self.n_f
+        n_v, n_f = _squeeze(
+            self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.source, self.names, self.held,
+            self.colours, self.parent, np.empty(n_v, dtype=np.int32), np.empty(n_f, dtype=np.int32),
+        )  # fmt: skip
+        self.n_v, self.n_f = n_v, n_f
+        for name in ("P", "Q", "out_of", "source", "names", "stamp", "held", "colours"):
+            setattr(self, name, getattr(self, name)[:n_v])
+        self.faces, self.twins = self.faces[:n_f], self.twins[: 3 * n_f]
+        self.cost, self.parent = self.cost[: 3 * n_f], self.parent[:n_f]
+
+    def reduce(self, target: int, progress: Progress) -> int:
+        """Collapse down to a number of triangles; returns how many are left."""
+        live = self.n_f
+        queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
+        state = progress.step("Reducing", max(1, live - target))
+        gather_quadrics(
+            self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, self.Q, self.out_of, state
+        )
+        progress.check()
+        given = self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours, state
+        in_chunks(lambda begin, end: _price_all(*given, begin, end), len(self.twins), 300_000)
+        sample = np.empty(40000, dtype=np.float32)
+        stalled = 0
+        while live > max(queue_from, target) and stalled < 30:
+            progress.check()
+            n = _sample_costs(self.faces, self.twins, self.cost, max(1, len(self.twins) // 60000) | 1, sample)
+            if n == 0:
+                break
+            threshold = np.float32(np.quantile(sample[:n], _PASS_SHARE))
+            before = live
+            live = _pass(*self._shared(), threshold, live, max(int(queue_from), target), state)
+            stalled = stalled + 1 if before - live < 0.002 * before else 0
+            if live < 0.7 * self.n_f:
+                self.squeeze()
+        progress.check()
+        if live > target:
+            self.squeeze()
+            live = _queue(*self._shared(), live, target, state)
+            progress.check()
+        return live
+
+
+def collapse_to(
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    twins: np.ndarray,
+    target: int,
+    holds: Holds,
+    progress: Progress,
+) -> Level:
+    """Reduce a mesh to a number of triangles.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+        Without tangled or flipped edges, pinched or unused vertices.
+    twins : ndarray of int32, shape (3 F,)
+    target : int
+        Triangles wanted; more are left where no collapse is sound.
+    holds : Holds
+    progress : Progress
+
+    Raises
+    ------
+    BadInput
+        When an edge is tangled.
+    Cancelled
+    """
+    work = _Work(vertices, faces, twins, holds, keep_log=False)
+    work.reduce(target, progress)
+    work.squeeze()
+    _shift_back(work.names, work.P, vertices, work.origin)
+    return Level(work.P.copy(), work.faces.copy(), work.source.copy(), work.parent.copy())
+
+
+def record_collapses(
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    twins: np.ndarray,
+    holds: Holds,
+    progress: Progress,
+    fewest: int = 300,
+    join: Callable[[Level], Level] | None = None,
+) -> Record:
+    """Reduce a mesh as far as `fewest` triangles and record how, so that any level can be rebuilt.
+
+    Parameters are those of `collapse_to`; the record's level of n triangles is what that gives for n, joined.
+    """
+    work = _Work(vertices, faces, twins, holds, keep_log=True)
+    work.reduce(min(fewest, len(faces)), progress)
+    count = int(work.counter[0])
+    log, places = work.log[:count].copy(), work.places[:count].copy()
+    _shift_back(log[:, 0].copy(), places, vertices, work.origin)
+    return Record(vertices, faces, log, places, work.dies, join)

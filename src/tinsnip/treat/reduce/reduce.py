@@ -1,0 +1,271 @@
+"""Reduce: fewer triangles, as little deviation as can be."""
+
+import math
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
+from tinsnip.mesh.halfedges import OPEN, fans_of
+from tinsnip.mesh.measures import triangles_at
+from tinsnip.mesh.subsets import compact
+from tinsnip.progress import Progress, polled_here, stoppable
+from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.tree import triangles_in_boxes
+from tinsnip.survey.deviation import largest_deviation
+from tinsnip.treat.reduce.collapsing import Holds, collapse_to, record_collapses
+from tinsnip.treat.reduce.curve import Curve, deviation_curve
+from tinsnip.treat.reduce.levelsearch import LevelSearch
+from tinsnip.treat.reduce.record import Level, Record
+from tinsnip.treat.reduce.sheets import cut_into_sheets
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import at_most, counted
+
+__all__ = ["Reduce", "new_crossings"]
+
+_FEWEST = 12
+"""Triangles that a record goes down to; a box has no more."""
+_TURNS = 4
+_FINER = 12
+_SINGLE = 1.1e-7
+"""What rounding to single precision moves a vertex by, at most, as a share of its largest coordinate."""
+
+
+class Reduce(Treatment):
+    """Reduce by quadric edge collapse to a number of triangles, to a share of them, or as far as a deviation allows.
+
+    Of several goals the one that leaves the fewest triangles is taken, but the largest deviation is never passed.
+    """
+
+    name: ClassVar[str] = "reduce"
+    title: ClassVar[str] = "Reduce"
+
+    triangles: int | None = Field(None, ge=4, description="how many triangles to keep")
+    percent: float | None = Field(None, gt=0, le=100, description="share of the triangles to keep, %")
+    max_deviation_mm: float | None = Field(None, gt=0, description="how far the surface may move at most, mm")
+    hold_rims: bool = Field(False, description="leave open edges exactly as they are")
+    hold_colour_edges: bool = Field(False, description="keep the lines where the scan's colour changes")
+    hold_triangles: tuple[tuple[int, int], ...] = Field(
+        (), description="spans of triangles, first and one past the last, to leave untouched"
+    )
+    even: bool = Field(False, description="triangles of one size all over, not fewer where it is flat")
+
+    def target(self, count: int) -> int | None:
+        """Triangles to keep of `count`; None when neither number nor share is given."""
+        goals = [self.triangles] if self.triangles is not None else []
+        if self.percent is not None:
+            goals.append(max(4, round(count * self.percent / 100.0)))
+        return min(goals) if goals else None
+
+    def same_options(self, other: "Reduce") -> bool:
+        """Whether both hold and spread alike, so that one record serves both."""
+        goals = {"triangles": None, "percent": None, "max_deviation_mm": None}
+        return self.model_copy(update=goals) == other.model_copy(update=goals)
+
+    def _holds(self, mesh: Mesh) -> Holds:
+        held = None
+        if self.hold_triangles:
+            held = np.zeros(len(mesh.vertices), dtype=bool)
+            for begin, end in self.hold_triangles:
+                if not 0 <= begin <= end <= len(mesh.faces):
+                    raise BadInput(f"triangles {begin} to {end} are to be held, of {len(mesh.faces)}; correct the span")
+                held[mesh.faces[begin:end]] = True
+        return Holds(self.hold_rims, mesh.colour if self.hold_colour_edges else None, held, self.even)
+
+    def _given(self, mesh: Mesh, also_held: np.ndarray | None = None) -> tuple[tuple, Callable[[Level], Level] | None]:
+        """What the collapse is given, and how its result is put together again where the mesh has tangles.
+
+        Round a tangle the surface is cut into sheets, which stay as they are along the cuts.
+        """
+        holds = self._holds(mesh)
+        if also_held is not None and also_held.any():
+            holds = holds._replace(vertices=also_held if holds.vertices is None else also_held | holds.vertices)
+        fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
+        if (mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all():
+            return (mesh.vertices, mesh.faces, mesh.twins, holds), None
+        sheets = cut_into_sheets(mesh)
+        held = sheets.held if holds.vertices is None else sheets.held | holds.vertices[sheets.origin]
+        colours = None if holds.colours is None else holds.colours[sheets.origin]
+        holds = holds._replace(vertices=held, colours=colours)
+        return (sheets.vertices, sheets.faces, sheets.twins, holds), sheets.join
+
+    @stoppable
+    def record(self, mesh: Mesh, progress: Progress, held: np.ndarray | None = None) -> Record:
+        """Run the whole reduction once, so that any level can be had from the record."""
+        progress.step("Preparing to reduce")
+        given, join = self._given(compact(mesh), held)
+        fewest = min(_FEWEST, self.target(len(mesh.faces)) or _FEWEST)
+        return record_collapses(*given, progress, fewest, join)
+
+    @stoppable
+    def study(self, mesh: Mesh, progress: Progress, held: np.ndarray | None = None) -> tuple[Record, Curve]:
+        """The record, and what its levels cost; the spatial tree is built while the collapses run."""
+        with ThreadPoolExecutor(1) as pool:
+            tree = pool.submit(lambda: mesh.tree)
+            with progress.part(0.0, 0.65):
+                record = self.record(mesh, progress, held)
+            tree.result()
+        with progress.part(0.65, 1.0):
+            return record, deviation_curve(record, mesh, progress)
+
+    def outcome_of(self, mesh: Mesh, level: Level) -> Outcome:
+        """The outcome that a level of this treatment's record amounts to."""
+        mesh = compact(mesh)
+        moved = (level.vertices != mesh.vertices[level.source]).any(axis=1)
+        touched = triangles_at(level.faces, moved) | (level.source[level.faces] != mesh.faces[level.parent]).any(axis=1)
+        provenance = mesh.provenance[level.parent]
+        provenance = np.where(touched & (provenance == 0), SHIFTED, provenance).astype(np.uint8)
+        if (mesh.provenance == MADE).any():  # a triangle that reaches into a patch is not wholly measured any more
+            invented = np.ones(len(mesh.vertices), dtype=bool)
+            invented[mesh.faces[mesh.provenance != MADE]] = False
+            provenance[triangles_at(level.faces, invented[level.source])] = MADE
+        reduced = mesh.derive(level.faces, Lineage(level.source, level.parent), level.vertices, provenance)
+        text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
+        target = self.target(len(mesh.faces))
+        if target is not None and len(reduced.faces) > target * 1.02 + 4:
+            why = "the deviation" if self.max_deviation_mm is not None else "the shape"
+            text += f" ({counted(target, 'was', 'were')} asked; {why} allows no fewer)"
+        figures = {"triangles": len(reduced.faces), "before": len(mesh.faces), "before_mm2": float(mesh.areas.sum())}
+        if target is not None:
+            figures["asked"] = target
+        return Outcome(reduced, text, figures)
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Reduce the mesh; tangles stay as they are, with what lies next to them.
+
+        Where the reduced surface would cross itself and did not before, the vertices there are held and the reduction
+        is made again, or a finer level is taken; what crosses all the same is said.
+        """
+        target = self.target(len(mesh.faces))
+        if len(mesh.faces) == 0 or (self.max_deviation_mm is None and (target is None or target >= len(mesh.faces))):
+            figures = {"triangles": len(mesh.faces)} | ({} if target is None else {"asked": target})
+            return Outcome(mesh, "Nothing to reduce", figures)
+        sound = compact(mesh)
+        outcome, crossings = self._clear_of_itself(sound, target, context.progress)
+        if outcome.mesh is sound:  # nothing was reduced
+            outcome = replace(outcome, mesh=mesh)
+        text = outcome.text
+        if crossings:
+            text += f", crossing itself in {counted(crossings, 'place')}"
+        return replace(outcome, text=text, figures={**outcome.figures, "crossings": crossings})
+
+    def _clear_of_itself(self, mesh: Mesh, target: int | None, progress: Progress) -> tuple[Outcome, int]:
+        """The reduction to a number of triangles or a deviation, and how often it crosses itself anew all the same."""
+        held = np.zeros(len(mesh.vertices), dtype=bool)
+        tried: list[tuple[int, int, Outcome]] = []
+        for _ in range(_TURNS):
+            if self.max_deviation_mm is None:
+                outcome = self._to_target(mesh, target, held, progress)
+            else:
+                outcome = self._within_deviation(mesh, target, held, progress)
+            crossed = new_crossings(mesh, outcome.mesh)
+            tried.append((len(crossed), len(outcome.mesh.faces), outcome))
+            more = _vertices_at(mesh, outcome.mesh, crossed) & ~held
+            if not more.any():
+                break
+            held |= more
+        at_first = tried[0][1]
+        crossings, count, outcome = min(tried, key=lambda t: t[:2])
+        if crossings or count > 1.02 * at_first + 4:  # so much is held that a finer level without holds does better
+            finer = self._finer(mesh, at_first, count, progress)
+            if finer is not None and (crossings or len(finer.mesh.faces) < count):
+                return finer, 0
+        return outcome, crossings
+
+    def _finer(self, mesh: Mesh, begin: int, most: int, progress: Progress) -> Outcome | None:
+        """The coarsest level above `begin` triangles that does not cross itself anew and keeps to the deviation."""
+        record = self.record(mesh, progress)
+        best: Level | None = None
+        low, high = begin, min(max(most, begin + 1), record.most - 1)
+        count = min(int(1.5 * begin) + 4, high)
+        for _ in range(_FINER):
+            if count <= low or count >= record.most:
+                break
+            level = record.level(count)
+            reduced = Mesh(level.vertices, level.faces)
+            fits = len(new_crossings(mesh, reduced)) == 0
+            if fits and self.max_deviation_mm is not None:
+                limit = self._deviation_limit(mesh)
+                fits = largest_deviation(reduced, mesh, progress, limit).max <= limit
+            if fits:
+                best, high = level, count
+                count = math.isqrt(low * count)
+            elif best is None:
+                low, count = count, min(int(1.5 * count) + 4, record.most - 1)
+            else:
+                low, count = count, math.isqrt(count * high)
+            if best is not None and high <= 1.08 * low + 4:
+                break
+        return None if best is None else self.outcome_of(mesh, best)
+
+    def _deviation_limit(self, mesh: Mesh) -> float:
+        """How far the surface may move, mm, so that writing it in single precision keeps to the limit too."""
+        rounding = _SINGLE * float(np.abs(mesh.box).max())
+        return max(self.max_deviation_mm - rounding, 0.5 * self.max_deviation_mm)
+
+    def _to_target(self, mesh: Mesh, target: int, held: np.ndarray, progress: Progress) -> Outcome:
+        progress.step("Preparing to reduce")
+        given, join = self._given(mesh, held)
+        vertices, faces, twins, holds = given
+        level = collapse_to(vertices, faces, twins, target, holds, progress)
+        return self.outcome_of(mesh, level if join is None else join(level))
+
+    def _within_deviation(self, mesh: Mesh, target: int | None, held: np.ndarray, progress: Progress) -> Outcome:
+        """The level with the fewest triangles, but `target` at least, that stays within the deviation."""
+        with progress.part(0.0, 0.6):
+            record, curve = self.study(mesh, progress, held)
+        search = LevelSearch(curve, self._deviation_limit(mesh), target or 0, record.most)
+        found = None
+        with progress.part(0.6, 1.0):
+            while search.next is not None:
+                level, count = record.level(search.next), search.next
+                reduced = Mesh(level.vertices, level.faces)
+                measured = largest_deviation(reduced, mesh, progress, search.limit)
+                search.tell(measured.max)
+                if search.best == count:
+                    found = level, measured
+        asked = {} if target is None else {"asked": target}
+        if found is None:
+            text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
+            return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0, **asked})
+        outcome = self.outcome_of(mesh, found[0])
+        figures = {**outcome.figures, "deviation_mm": found[1].max, "deviation_p99_mm": found[1].p99}
+        return Outcome(outcome.mesh, f"{outcome.text}, within {at_most(found[1].max)} mm", figures)
+
+
+def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
+    """Pairs of triangles of a reduced mesh that meet where nothing met before, int32, shape (P, 2)."""
+    if after is before:
+        return np.empty((0, 2), dtype=np.int32)
+    pairs = meeting_pairs(after.vertices, after.faces, tree=after.tree)
+    if len(pairs) == 0:
+        return pairs
+    low, high = _boxes_of(after, pairs)
+    near = triangles_in_boxes(before.tree, low, high, polled_here())
+    around = np.unique(near[:, 1])
+    met = np.zeros(len(before.faces), dtype=bool)
+    met[meeting_pairs(before.vertices, before.faces, around).ravel()] = True
+    known = np.zeros(len(pairs), dtype=bool)
+    known[near[met[near[:, 1]], 0]] = True
+    return pairs[~known]
+
+
+def _boxes_of(mesh: Mesh, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Lower and upper corners, each of shape (P, 3), of what both triangles of each pair take up."""
+    points = mesh.vertices[mesh.faces[pairs]].reshape(len(pairs), 6, 3)
+    return points.min(axis=1), points.max(axis=1)
+
+
+def _vertices_at(before: Mesh, after: Mesh, pairs: np.ndarray) -> np.ndarray:
+    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,)."""
+    at = np.zeros(len(before.vertices), dtype=bool)
+    if len(pairs):
+        low, high = _boxes_of(after, pairs)
+        near = triangles_in_boxes(before.tree, low, high, polled_here())
+        at[before.faces[np.unique(near[:, 1])]] = True
+    return at

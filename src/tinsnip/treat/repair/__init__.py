@@ -1,0 +1,1 @@
+"""Repairing what the scanner got wrong."""

@@ -1,0 +1,1 @@
+"""Changing the surface itself."""

@@ -1,0 +1,1 @@
+"""How a part lies in space."""
