@@ -11,7 +11,7 @@ from tinsnip.app.tools.snip import SnipPlan
 from tinsnip.app.view.camera import Camera
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import FORMATS, Scan, guess_unit
-from tinsnip.job import Job, Routine, Step, built_in_routines, fit_to_format, load_routine
+from tinsnip.job import Job, Routine, RoutineStep, built_in_routines, fit_to_format, load_routine
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
@@ -30,22 +30,24 @@ class Log(unittest.TestCase):
 
     def test_undo_redo_and_a_new_branch(self) -> None:
         job = self.job
-        states = [job.piece.mesh]
+        states = [None, job.piece.mesh]
         for treatment in (Mend(), Orient(), Sweep(), Reduce(percent=50)):
             job.apply(treatment)
             states.append(job.piece.mesh)
-        self.assertEqual([e.treatment.name for e in job.log], ["mend", "orient", "sweep", "reduce"])
+        self.assertEqual([s.action.name for s in job.log], ["open", "mend", "orient", "sweep", "reduce"])
         rng = np.random.default_rng(0)
         for _ in range(40):
-            job.go_to(int(rng.integers(0, 5)))
+            job.go_to(int(rng.integers(1, 6)))
             self.assertIs(job.piece.mesh, states[job.cursor])
-        job.go_to(0)
+        job.go_to(1)
         self.assertIs(job.piece.mesh, self.damaged)
+        job.undo()
+        self.assertEqual(job.pieces, [])
         with self.assertRaises(BadInput):
             job.undo()
-        job.go_to(2)
+        job.go_to(3)
         job.apply(StraightSnip(offset=0.1))
-        self.assertEqual([e.treatment.name for e in job.log], ["mend", "orient", "snip-straight"])
+        self.assertEqual([s.action.name for s in job.log], ["open", "mend", "orient", "snip-straight"])
         with self.assertRaises(BadInput):
             job.redo()
         self.assertIs(job.piece.raw, self.damaged)
@@ -60,7 +62,7 @@ class Log(unittest.TestCase):
         with self.assertRaises(Cancelled):
             self.job.apply(Mend(), stopped)
         self.job.apply(Sweep(crumbs=False, voids=False))
-        self.assertEqual(self.job.log, [])
+        self.assertEqual(len(self.job.log), 1)
         self.assertIs(self.job.piece.mesh, self.damaged)
         with self.assertRaises(BadInput):
             Job().apply(Mend())
@@ -72,22 +74,24 @@ class Log(unittest.TestCase):
         job.open(scan_of(other, "other.stl"))
         job.apply(Reduce(percent=50))
         job.undo()
-        self.assertEqual(job.active, 1)
+        self.assertEqual(job.active, 2)
         self.assertIs(job.piece.mesh, other)
         job.undo()
-        self.assertEqual(job.active, 0)
+        self.assertEqual([p.id for p in job.pieces], [1])
+        job.undo()
+        self.assertEqual(job.active, 1)
         self.assertIs(job.piece.mesh, self.damaged)
 
 
 class Routines(unittest.TestCase):
     def test_every_treatment_goes_through_a_routine_file(self) -> None:
         for name, kind in TREATMENTS.items():
-            step = Step(name="one", treatment=name, fields=json.loads(kind().model_dump_json()))
+            step = RoutineStep(name="one", treatment=name, fields=json.loads(kind().model_dump_json()))
             routine = Routine(name="r", title="r", steps=(step,))
             again = Routine.model_validate_json(routine.model_dump_json())
             self.assertEqual(again.steps[0].make(), kind())
             with self.assertRaises(BadInput):
-                Step(name="one", treatment=name, fields={"no-such-field": 1}).make()
+                RoutineStep(name="one", treatment=name, fields={"no-such-field": 1}).make()
 
     def test_settings(self) -> None:
         routine = load_routine("print-solid")
@@ -110,12 +114,12 @@ class Routines(unittest.TestCase):
         for name in FORMATS:
             limit = 120_000
             run = routine.with_budget(None, limit, name).run(scan_of(mesh))
-            result = run.job.piece.mesh
+            result = run.mesh
             size = FORMATS[name].size_of(len(result.faces), len(result.vertices))
             self.assertLessEqual(size, limit * 1.01)
             self.assertGreater(size, limit * 0.9)
             self.assertTrue(examine(run.mesh).readiness.ready)
-        both = routine.with_budget(500, 120_000, "stl").run(scan_of(mesh)).job.piece.mesh
+        both = routine.with_budget(500, 120_000, "stl").run(scan_of(mesh)).mesh
         self.assertLessEqual(len(both.faces), 500)
         with self.assertRaises(BadInput):
             routine.with_budget(None, 20, "stl")

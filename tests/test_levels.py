@@ -12,6 +12,7 @@ from tinsnip.formats import FORMATS, write_mesh
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.halfedges import fans_of
 from tinsnip.progress import Progress
+from tinsnip.regions import Region
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.survey.tangles import tangles_of
 from tinsnip.treat import Context, Reduce
@@ -179,7 +180,7 @@ class RoundTangles(unittest.TestCase):
         mesh = tangled(specimens.torus(60.0, 90).mesh, rng, 5)
         shade = rng.integers(0, 255, (len(mesh.vertices), 3)).astype(np.uint8)
         mesh = mesh.with_attribute("colour", Attribute(Domain.VERTEX, shade))
-        options = Reduce(hold_triangles=((100, 140),))
+        options = Reduce(hold=Region.of(mesh, np.arange(100, 140)))
         record = options.record(mesh, Progress())
         for percent in (80, 40, 20):
             treatment = options.model_copy(update={"percent": float(percent)})

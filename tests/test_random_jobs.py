@@ -74,7 +74,7 @@ class RandomJobs(unittest.TestCase):
         raw = marked(specimens.damage(specimen, rng, hole_radius=0.08).mesh, rng)
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        job = Job(Keeper(budget, Path(folder.name) / "steps"))
+        job = Job(Keeper(budget, Path(folder.name) / "steps.snipjob"))
         job.open(Scan(Path("scan.ply"), raw, "ply", "mm", ""))
         return job, rng
 
@@ -89,7 +89,7 @@ class RandomJobs(unittest.TestCase):
     def carried_rightly(self, job: Job, treatment: Treatment) -> None:
         """Every triangle that is called measured is one of the raw scan, with all that belongs to it."""
         raw, mesh = job.piece.raw, job.piece.mesh
-        back = np.linalg.inv(job.frame(job.active))
+        back = np.linalg.inv(job.piece.frame)
         own = np.flatnonzero(mesh.provenance == MEASURED)
         number = mesh.attributes["number"].values[own]
         there = mesh.vertices[mesh.faces[own]] @ back[:3, :3].T + back[:3, 3]
@@ -120,7 +120,7 @@ class RandomJobs(unittest.TestCase):
             for treatment in (Weld(), Mend(), Orient()):
                 self.treat(job, treatment)
             for _ in range(9):
-                with self.subTest(seed=seed, steps=[e.treatment.name for e in job.log]):
+                with self.subTest(seed=seed, steps=[s.action.name for s in job.log]):
                     treatment = some_treatment(job.piece.mesh, rng)
                     made_before = int((job.piece.mesh.provenance == MADE).sum())
                     if not self.treat(job, treatment):
@@ -139,15 +139,15 @@ class RandomJobs(unittest.TestCase):
     def test_every_step_comes_back_to_the_bit_whatever_the_memory(self) -> None:
         for seed, budget in ((20, 0), (21, 200_000), (22, 10**12)):
             job, rng = self.job(seed, budget)
-            states = [(job.piece.mesh.vertices.tobytes(), job.piece.mesh.faces.tobytes())]
+            states = [None, (job.piece.mesh.vertices.tobytes(), job.piece.mesh.faces.tobytes())]
             for _ in range(60):
                 act = rng.integers(4)
                 if act == 0:
-                    cursor = int(rng.integers(0, len(states)))
+                    cursor = int(rng.integers(1, len(states)))
                     job.fetch(cursor)
                     self.assertTrue(job.is_at_hand(cursor))
                     job.go_to(cursor)
-                elif act == 1 and job.can_undo:
+                elif act == 1 and job.cursor > 1:
                     job.undo()
                 else:
                     at = job.cursor
@@ -158,10 +158,10 @@ class RandomJobs(unittest.TestCase):
                 mesh = job.piece.mesh
                 self.assertEqual((mesh.vertices.tobytes(), mesh.faces.tobytes()), states[job.cursor])
                 if len(mesh.faces) < 50:
-                    job.go_to(0)
+                    job.go_to(1)
             # and out of the scanner's frame and back into it
-            placed = job.in_scanner_frame()
-            frame = job.frame(0)
+            placed = job.piece.in_scanner_frame()
+            frame = job.piece.frame
             again = placed.vertices @ frame[:3, :3].T + frame[:3, 3]
             self.assertLess(np.abs(again - job.piece.mesh.vertices).max(), 1e-9 * job.piece.mesh.diagonal + 1e-12)
             job.keeper.close()

@@ -16,6 +16,7 @@ from tinsnip.formats import write_mesh
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress
+from tinsnip.regions import Region
 from tinsnip.survey.deviation import compare, largest_deviation
 from tinsnip.treat import Context, Patch, Reduce, StraightSnip
 
@@ -113,12 +114,13 @@ class Records(unittest.TestCase):
         mesh = noisy(specimens.sphere(50.0, 60).mesh, 0.01)
         spans = ((100, 400), (5000, 5050))
         held = np.concatenate([np.arange(*span) for span in spans])
-        less = Reduce(percent=5, hold_triangles=spans).apply(mesh, Context()).mesh
+        less = Reduce(percent=5, hold=Region.of(mesh, held)).apply(mesh, Context()).mesh
         corners = {tuple(map(tuple, mesh.vertices[mesh.faces[f]])) for f in held}
         left = {tuple(map(tuple, less.vertices[face])) for face in less.faces}
         self.assertTrue(corners <= left)
         with self.assertRaises(BadInput):
-            Reduce(percent=5, hold_triangles=((0, 10**6),)).apply(mesh, Context())
+            wrong = Region.of(mesh, held).model_copy(update={"runs": ((0, 10**6),)})
+            Reduce(percent=5, hold=wrong).apply(mesh, Context())
         # a sharp line of colour across a smooth ball stays sharp and in place
         red = mesh.vertices[:, 2] > 3.0
         shade = np.where(red[:, None], [200, 30, 30], [40, 60, 200]).astype(np.uint8)
@@ -168,8 +170,9 @@ class Records(unittest.TestCase):
         self.assertIs(Reduce(percent=5, max_deviation_mm=1).apply(empty, Context()).mesh, empty)
         fan = Mesh([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [0, 0, -1]], [[0, 1, 2], [0, 1, 3], [0, 1, 4]])
         self.assertIs(Reduce(max_deviation_mm=1).apply(fan, Context()).mesh, fan)
-        with self.assertRaises(BadInput):
-            Reduce(max_deviation_mm=1, hold_triangles=((0, 4),)).apply(fan, Context())
+        ball = specimens.sphere(50.0, 10).mesh
+        with self.assertRaises(BadInput):  # what is to be held is nowhere to be found
+            Reduce(max_deviation_mm=1, hold=Region.of(ball, np.arange(4))).apply(fan, Context())
 
 
 class CommandLine(unittest.TestCase):

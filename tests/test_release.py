@@ -42,7 +42,7 @@ class Files(unittest.TestCase):
         for step in (*steps, Patch(), Scale(factor=0.01)):
             self.job.apply(step, Context(raw=self.raw))
         self.assertGreater(np.abs(self.job.piece.mesh.box - self.raw.box).max(), 5)
-        found = release(self.job.in_scanner_frame(), self.path, None, None, True)
+        found = release(self.job.piece.in_scanner_frame(), self.path, None, None, True)
         self.assertTrue(found.readiness.ready)
         written = read_scan(self.path, "mm").mesh
         measured = written.faces[written.provenance == MEASURED]

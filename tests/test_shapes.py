@@ -10,6 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.regions import region_of_holes, region_of_shells
 from tinsnip.survey import Kind, examine
 from tinsnip.survey.strays import shell_roles
 from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, StraightSnip, Sweep, Weld
@@ -113,7 +114,7 @@ class Roles(unittest.TestCase):
             self.assertAlmostEqual(max(spans), 15 * unit * np.sqrt(3), delta=1.5 * unit)
             # each of them is swept by its own name, and nothing else with it
             for finding in found.strays:
-                swept = Sweep(shells=(finding.key,)).apply(mesh, Context())
+                swept = Sweep(shells=region_of_shells(mesh, [finding.key])).apply(mesh, Context())
                 self.assertEqual(len(swept.mesh.faces), len(mesh.faces) - finding.count)
                 self.assertEqual(len(swept.mesh.shells), len(mesh.shells) - 1)
             self.assertEqual(
@@ -176,7 +177,7 @@ class Boundaries(unittest.TestCase):
             self.assertLess(np.linalg.norm(finding.place - place), 2.0)
             self.assertAlmostEqual(finding.size, 2 * np.sqrt(2) * radius, delta=3.0)
             self.assertEqual(len(finding.outline), finding.count)
-            one = Patch(holes=(finding.key,)).apply(ball, Context()).mesh
+            one = Patch(holes=region_of_holes(ball, [finding.key])).apply(ball, Context()).mesh
             self.assertEqual(len(one.loops), 2)
         self.assertEqual(
             len(Patch(under_mm=0.5 * (found[0].size + found[1].size)).apply(ball, Context()).mesh.loops), 1

@@ -43,13 +43,13 @@ class Standing(unittest.TestCase):
             now = job.piece.mesh
             self.assertAlmostEqual(now.volume / box.volume, 1.0, places=12)
             self.assertTrue((now.faces == box.faces).all())
-            self.assertLess(np.abs(job.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
+            self.assertLess(np.abs(job.piece.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
             job.undo()
-            self.assertLess(np.abs(job.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
-            variant = job.copy_as_variant()
+            self.assertLess(np.abs(job.piece.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
+            job.copy_as_variant()
             job.apply(Scale(factor=2.5))
-            self.assertAlmostEqual(variant.mesh.volume / box.volume, 2.5**3, places=9)
-            self.assertLess(np.abs(job.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
+            self.assertAlmostEqual(job.piece.mesh.volume / box.volume, 2.5**3, places=9)
+            self.assertLess(np.abs(job.piece.in_scanner_frame().vertices - box.vertices).max(), 1e-9)
 
     def test_four_quarter_turns_are_none(self) -> None:
         box = specimens.bored_box(60.0, 40).mesh

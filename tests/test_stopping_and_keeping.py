@@ -6,13 +6,15 @@ import time
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests import specimens
-from tinsnip.errors import Cancelled
+from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, read_scan, write_mesh
 from tinsnip.job import Job, Keeper, Kept
+from tinsnip.job.shelf import Shelf
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress, check_here
 from tinsnip.survey import examine
@@ -80,7 +82,7 @@ class Keeping(unittest.TestCase):
         groups = np.arange(len(ball.faces)) % 3
         ball = ball.with_attribute("colour", Attribute(Domain.VERTEX, shade))
         ball = ball.with_attribute("group", Attribute(Domain.TRIANGLE, groups, ("a", "b", "c")))
-        job = Job(Keeper(budget, Path(folder.name) / "steps"))
+        job = Job(Keeper(budget, Path(folder.name) / "steps.snipjob"))
         job.open(Scan(Path("ball.stl"), ball, "stl", "mm", ""))
         return job
 
@@ -93,11 +95,13 @@ class Keeping(unittest.TestCase):
         raw = job.piece.raw
         self.assertEqual(job.spill(), 3)  # all but the raw scan and the present mesh
         self.assertEqual(job.spill(), 0)
-        self.assertFalse(job.is_at_hand(0))
+        self.assertFalse(job.is_at_hand(2))
         self.assertLess(len(job.resident()), 5)
-        for cursor in (3, 1, 2, 0, 4):
+        for cursor in (4, 2, 3, 1, 5):
             job.go_to(cursor)
-            found, expected = job.piece.mesh, known[cursor]
+            # of the meshes in between none was read
+            self.assertLessEqual(len(job.resident()), 3)
+            found, expected = job.piece.mesh, known[cursor - 1]
             for name in ("vertices", "faces", "provenance"):
                 self.assertTrue(np.array_equal(getattr(found, name), getattr(expected, name)))
             self.assertEqual(found.attributes.keys(), expected.attributes.keys())
@@ -106,17 +110,35 @@ class Keeping(unittest.TestCase):
                 self.assertEqual(found.attributes[name].beside, attribute.beside)
             job.spill()
         self.assertIs(job.piece.raw, raw)
-        folder = job.keeper.folder
-        self.assertTrue(any(folder.iterdir()))
+        self.assertGreater(job.keeper.path.stat().st_size, 100_000)
         job.keeper.close()
-        self.assertFalse(folder.exists())
+        self.assertFalse(job.keeper.path.exists())
+        self.assertEqual(job.spill(), 0)  # what comes late makes no file anew
+        self.assertFalse(job.keeper.path.exists())
+
+    def test_a_step_that_cannot_be_read_back_leaves_the_job_where_it_was(self) -> None:
+        job = self.job(0)
+        for percent in (80, 60):
+            job.apply(Reduce(percent=percent))
+        job.spill()
+        kept = job.log[1].changes[0].after.kept_mesh
+        slot = next(iter(kept.arrays["faces"].slots.values()))
+        with job.keeper.path.open("r+b") as file:
+            file.seek(slot.offset)
+            file.write(b"\xff\xff\xff\xff")
+        mesh = job.piece.mesh
+        with self.assertRaises(BadInput):
+            job.undo()
+        self.assertEqual(job.cursor, 3)
+        self.assertIs(job.piece.mesh, mesh)
+        job.keeper.close()
 
     def test_a_budget_is_kept_and_the_far_steps_go_first(self) -> None:
         job = self.job(10**12)
         for percent in (80, 60, 40, 20):
             job.apply(Reduce(percent=percent))
         self.assertEqual(job.spill(), 0)
-        steps = [e.kept_after for e in job.log[:-1]]
+        steps = [s.changes[0].after.kept_mesh for s in job.log[1:-1]]
         job.keeper.budget = steps[2].mesh.nbytes + 1000
         job.spill()
         self.assertEqual([k.resident is None for k in steps], [True, True, False])
@@ -125,9 +147,29 @@ class Keeping(unittest.TestCase):
     def test_a_disk_that_fails_loses_nothing(self) -> None:
         mesh = specimens.sphere(4.0, 10).mesh
         kept = Kept(mesh)
-        with tempfile.NamedTemporaryFile() as file, self.assertRaises(OSError):
-            kept.spill(Path(file.name) / "under a file")
+        with tempfile.NamedTemporaryFile() as file:
+            keeper = Keeper(0, Path(file.name) / "under a file")
+            with self.assertRaises(OSError):
+                keeper.spill([kept], set())
         self.assertIs(kept.mesh, mesh)
+        # one that is full halfway through: what was there before stands
+        with tempfile.TemporaryDirectory() as folder:
+            keeper = Keeper(0, Path(folder) / "steps.snipjob")
+            keeper.put([kept])
+            size = keeper.path.stat().st_size
+            other = Kept(specimens.sphere(5.0, 20).mesh)
+            with (
+                mock.patch.object(Shelf, "commit", side_effect=OSError(28, "No space left")),
+                self.assertRaises(OSError),
+            ):
+                keeper.put([other], b"second")
+            self.assertFalse(other.on_disk)
+            keeper.put([other])
+            self.assertTrue(other.on_disk)
+            self.assertGreater(keeper.path.stat().st_size, size)
+            kept.let_go()
+            self.assertTrue(np.array_equal(kept.mesh.vertices, mesh.vertices))
+            keeper.close()
 
 
 if __name__ == "__main__":

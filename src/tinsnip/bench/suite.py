@@ -25,6 +25,7 @@ from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import FORMATS, read_scan
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
+from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress
 from tinsnip.space.tree import build_tree, closest_points, first_hits
@@ -144,12 +145,12 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     twins = twin_table(faces, len(vertices))
     row("shells", lambda: find_shells(vertices, faces, twins))
     mesh = Mesh(vertices, faces)
-    mesh.__dict__["twins"] = twins
+    remember(mesh, Mesh.twins, twins)
 
     def fresh(known: Mesh = mesh) -> Mesh:
         """The mesh with its twin table, which the window always has by then, and nothing else cached."""
         again = Mesh(known.vertices, known.faces)
-        again.__dict__["twins"] = known.twins
+        remember(again, Mesh.twins, known.twins)
         return again
 
     if only is None:

@@ -1,27 +1,52 @@
-"""The document: raw scans, the log with its cursor, routines, release."""
+"""The document: pieces, the log with its cursor, job files, routines, release."""
 
 from tinsnip.job.batch import Budget, Result, run_on, targets_of
-from tinsnip.job.job import Entry, Job, Piece
-from tinsnip.job.keeping import Keeper, Kept, default_budget
+from tinsnip.job.deeds import CopyAsVariant, Open, Rename, SetUnit
+from tinsnip.job.job import Job
+from tinsnip.job.jobfile import OpenedJob, is_job_file, open_job, read_document, save_job
+from tinsnip.job.keeping import Keeper, Kept, default_budget, unfinished_folder
+from tinsnip.job.piece import Origin, Piece
 from tinsnip.job.release import fit_to_format, release
-from tinsnip.job.routine import Routine, Run, Step, built_in_routines, load_routine
+from tinsnip.job.replay import Planned, Replayed, plan_of, replay
+from tinsnip.job.routine import Routine, RoutineStep, Run, built_in_routines, load_routine, routine_of
+from tinsnip.job.step import Action, Change, Step, perform, step_of_outcome
 
 __all__ = [
+    "Action",
     "Budget",
-    "Entry",
+    "Change",
+    "CopyAsVariant",
     "Job",
     "Keeper",
     "Kept",
+    "Open",
+    "OpenedJob",
+    "Origin",
     "Piece",
+    "Planned",
+    "Rename",
+    "Replayed",
     "Result",
     "Routine",
+    "RoutineStep",
     "Run",
+    "SetUnit",
     "Step",
     "built_in_routines",
     "default_budget",
     "fit_to_format",
+    "is_job_file",
     "load_routine",
+    "open_job",
+    "perform",
+    "plan_of",
+    "read_document",
     "release",
+    "replay",
+    "routine_of",
     "run_on",
+    "save_job",
+    "step_of_outcome",
     "targets_of",
+    "unfinished_folder",
 ]

@@ -1,60 +1,39 @@
-"""A job: pieces, their untouched raw scans, and the log of what was done, with a cursor."""
+"""A job: its pieces, and the log of all that was done to them, with a cursor."""
 
-from dataclasses import dataclass, field
-
-import numpy as np
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
+from tinsnip.job.deeds import CopyAsVariant, Open
 from tinsnip.job.keeping import Keeper, Kept
+from tinsnip.job.piece import Origin, Piece
+from tinsnip.job.step import Action, Change, Step, perform, step_of_outcome
 from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.treat import Context, Outcome, Treatment
 
-__all__ = ["Entry", "Job", "Piece"]
+__all__ = ["Edit", "Job"]
 
 
-@dataclass
-class Piece:
-    """One mesh of the job, with the scan it came from, and how it stood against the scanner's frame at first."""
+@dataclass(frozen=True, eq=False)
+class Edit:
+    """A change of the log itself: how it was, and how it is since; either way with its cursor."""
 
-    name: str
-    raw: Mesh
-    mesh: Mesh
-    scan: Scan | None = None
-    visible: bool = True
-    frame: np.ndarray = field(default_factory=lambda: np.eye(4))
-
-
-@dataclass(frozen=True)
-class Entry:
-    """One line of the log: what was done to which piece, and the mesh before and after, in memory or on disk."""
-
-    treatment: Treatment
-    piece: int
+    before: tuple[tuple[Step, ...], int]
+    after: tuple[tuple[Step, ...], int]
     text: str
-    seconds: float
-    kept_before: Kept
-    kept_after: Kept
-    figures: dict = field(default_factory=dict)
-
-    @property
-    def before(self) -> Mesh:
-        """The mesh before the step."""
-        return self.kept_before.mesh
-
-    @property
-    def after(self) -> Mesh:
-        """The mesh after the step."""
-        return self.kept_after.mesh
 
 
 class Job:
-    """Pieces and the log. Undo and redo move the cursor; the raw scans are never touched.
+    """Pieces and the log. Undo and redo move the cursor; everything that was done is a step.
 
     Parameters
     ----------
     keeper : Keeper, optional
-        Where the meshes of steps gone by are kept.
+        Where its meshes are kept.
 
     Examples
     --------
@@ -65,21 +44,52 @@ class Job:
 
     def __init__(self, keeper: Keeper | None = None) -> None:
         self.keeper = keeper or Keeper()
-        self.pieces: list[Piece] = []
-        self.active = 0
-        self.log: list[Entry] = []
+        self.start: dict[int, Piece] = {}
+        self.log: list[Step] = []
         self.cursor = 0
+        self.active = 0
+        self.hidden: set[int] = set()
+        self.edits: list[Edit] = []
+        self.undone_edits: list[Edit] = []
+        self.next_id = 1
+        self._present: dict[int, Piece] = {}
+
+    # ---- pieces
+
+    @property
+    def present(self) -> Mapping[int, Piece]:
+        """The pieces that are there now, by their ids."""
+        return self._present
+
+    @property
+    def pieces(self) -> list[Piece]:
+        """The pieces that are there now, in the order they came."""
+        return [self._present[i] for i in sorted(self._present)]
 
     @property
     def piece(self) -> Piece | None:
         """The piece that is worked on."""
-        return self.pieces[self.active] if self.pieces else None
+        return self._present.get(self.active)
 
-    def open(self, scan: Scan) -> Piece:
+    def states_at(self, cursor: int) -> dict[int, Piece]:
+        """The pieces as they are after so many steps; reads nothing from the disk."""
+        states = dict(self.start)
+        for step in self.log[:cursor]:
+            _change(states, step.changes)
+        return states
+
+    def is_visible(self, number: int) -> bool:
+        """Whether a piece is shown."""
+        return number not in self.hidden
+
+    # ---- doing
+
+    def open(self, scan: Scan, seconds: float = 0.0) -> Piece:
         """Take a scan in as a new piece, and make it the active one."""
-        piece = Piece(scan.path.name, scan.mesh, scan.mesh, scan)
-        self.pieces.append(piece)
-        self.active = len(self.pieces) - 1
+        kept = Kept(scan.mesh)
+        piece = Piece(self.next_id, scan.path.name or str(scan.path), kept, kept, Origin.of(scan))
+        change = Change(piece.id, None, piece)
+        self.enter(Step(Open(path=str(scan.path)), (), (change,), (), f"Opened {piece.name}", seconds))
         return piece
 
     def apply(self, treatment: Treatment, context: Context | None = None, seconds: float = 0.0) -> Outcome:
@@ -90,29 +100,24 @@ class Job:
         BadInput
             When there is nothing to treat, or the treatment cannot keep its promise; the job is as it was.
         """
-        if self.piece is None:
-            raise BadInput("nothing is open; open a scan first")
-        context = context or Context(raw=self.piece.raw)
-        outcome = treatment.apply(self.piece.mesh, context)
-        self.enter(treatment, outcome, seconds)
+        piece = self._asked_piece()
+        begun = time.perf_counter()
+        outcome = treatment.apply(piece.mesh, context or Context(raw=piece.raw))
+        self.enter(step_of_outcome(treatment, piece, outcome, seconds or time.perf_counter() - begun))
         return outcome
 
-    def enter(self, treatment: Treatment, outcome: Outcome, seconds: float) -> bool:
-        """Enter an outcome that was worked out elsewhere; False when it changed nothing.
+    def do(self, action: Action, on: Sequence[int] | None = None, progress: Progress | None = None) -> Step:
+        """Do anything to the active piece, or to others, and enter it in the log.
 
-        What had been undone is given up, as it no longer follows.
+        Raises
+        ------
+        BadInput
+            When a piece is not there, or the action cannot keep its promise; the job is as it was.
         """
-        piece = self.pieces[self.active]
-        if outcome.mesh is piece.mesh:
-            return False
-        del self.log[self.cursor :]
-        known = {id(k.resident): k for e in self.log for k in (e.kept_before, e.kept_after) if k.resident is not None}
-        before = known.get(id(piece.mesh)) or Kept(piece.mesh)
-        entry = Entry(treatment, self.active, outcome.text, seconds, before, Kept(outcome.mesh), outcome.figures)
-        self.log.append(entry)
-        self.cursor += 1
-        piece.mesh = outcome.mesh
-        return True
+        on = (self._asked_piece().id,) if on is None else tuple(on)
+        step = perform(action, self._present, on, progress or Progress(), self.next_id)
+        self.enter(step)
+        return step
 
     def copy_as_variant(self, name: str | None = None) -> Piece:
         """Copy the active piece as it is now, and make the copy the active one.
@@ -122,50 +127,191 @@ class Job:
         BadInput
             When nothing is open.
         """
-        piece = self.piece
-        if piece is None:
+        step = self.do(CopyAsVariant(named=name or ""))
+        return self._present[step.born[0]]
+
+    def _asked_piece(self) -> Piece:
+        if self.piece is None:
             raise BadInput("nothing is open; open a scan first")
-        taken = {p.name for p in self.pieces}
-        number = 2
-        while name is None or name in taken:
-            name = f"{piece.name}, variant {number}"
-            number += 1
-        copy = Piece(name, piece.raw, piece.mesh, piece.scan, frame=self.frame(self.active))
-        self.pieces.append(copy)
-        self.active = len(self.pieces) - 1
-        return copy
+        return self.piece
 
-    def frame(self, index: int) -> np.ndarray:
-        """4x4 matrix that took a piece from the scanner's frame to where it stands now."""
-        matrix = self.pieces[index].frame
-        for entry in self.log[: self.cursor]:
-            if entry.piece == index and "matrix" in entry.figures:
-                matrix = entry.figures["matrix"] @ matrix
-        return matrix
+    def enter(self, step: Step) -> bool:
+        """Enter a step that was worked out elsewhere on the pieces as they are; False when it changed nothing.
 
-    def in_scanner_frame(self) -> Mesh:
-        """The active piece put back where the scanner saw it.
+        What had been undone is given up, as it no longer follows.
+        """
+        if not step.changes:
+            return False
+        if any(self._present.get(c.id) is not c.before for c in step.changes):
+            raise BadInput("the pieces are others by now; do that step again")
+        del self.log[self.cursor :]
+        self.undone_edits.clear()
+        self.log.append(step)
+        self._arrive(len(self.log), step)
+        return True
+
+    # ---- going through the log
+
+    @property
+    def can_undo(self) -> bool:
+        """Whether there is something to take back."""
+        return self.cursor > 0 or self._edit_to_undo() is not None
+
+    @property
+    def can_redo(self) -> bool:
+        """Whether there is something to do again."""
+        return self.cursor < len(self.log) or self._edit_to_redo() is not None
+
+    def _edit_to_undo(self) -> Edit | None:
+        edit = self.edits[-1] if self.edits else None
+        return edit if edit is not None and self._is_at(edit.after) else None
+
+    def _edit_to_redo(self) -> Edit | None:
+        edit = self.undone_edits[-1] if self.undone_edits else None
+        return edit if edit is not None and self._is_at(edit.before) else None
+
+    def _is_at(self, point: tuple[tuple[Step, ...], int]) -> bool:
+        steps, cursor = point
+        same = len(self.log) == len(steps) and all(a is b for a, b in zip(self.log, steps, strict=True))
+        return same and self.cursor == cursor
+
+    def next_undo(self) -> str:
+        """What undoing would take back; nothing to read where there is nothing."""
+        edit = self._edit_to_undo()
+        return edit.text if edit is not None else self.log[self.cursor - 1].text if self.cursor else ""
+
+    def next_redo(self) -> str:
+        """What redoing would do again."""
+        edit = self._edit_to_redo()
+        return edit.text if edit is not None else self.log[self.cursor].text if self.cursor < len(self.log) else ""
+
+    def undo(self) -> None:
+        """Take back the last step, or the last change of the log itself.
 
         Raises
         ------
         BadInput
-            When nothing is open.
+            When there is nothing to undo.
+        OSError
+            When a mesh cannot be read back; the job is as it was.
         """
-        if self.piece is None:
-            raise BadInput("nothing is open; open a scan first")
-        back = np.linalg.inv(self.frame(self.active))
-        if np.array_equal(back, np.eye(4)):
-            return self.piece.mesh
-        return self.piece.mesh.moved(self.piece.mesh.vertices @ back[:3, :3].T + back[:3, 3])
+        edit = self._edit_to_undo()
+        if edit is not None:
+            self._fetch_states(_states(self.start, edit.before))
+            self.edits.pop()
+            self.undone_edits.append(edit)
+            self._put_log(edit.before)
+        elif self.cursor == 0:
+            raise BadInput("there is nothing to undo; the log begins here")
+        else:
+            self.go_to(self.cursor - 1)
 
-    def resident(self) -> set[int]:
-        """Ids of all meshes of the job that are in memory."""
-        own = {id(mesh) for piece in self.pieces for mesh in (piece.raw, piece.mesh)}
-        log = list(self.log)
-        return own | {id(k.resident) for e in log for k in (e.kept_before, e.kept_after) if k.resident is not None}
+    def redo(self) -> None:
+        """Do again what was taken back last; raises as `undo` does."""
+        edit = self._edit_to_redo()
+        if edit is not None:
+            self._fetch_states(_states(self.start, edit.after))
+            self.undone_edits.pop()
+            self.edits.append(edit)
+            self._put_log(edit.after)
+        elif self.cursor == len(self.log):
+            raise BadInput("there is nothing to redo; this is the newest step")
+        else:
+            self.go_to(self.cursor + 1)
+
+    def go_to(self, cursor: int) -> None:
+        """Move the cursor to just after step `cursor`; only what is shown there is read back.
+
+        Raises
+        ------
+        OSError
+            When a mesh cannot be read back; the job is as it was.
+        """
+        cursor = min(max(0, cursor), len(self.log))
+        self.fetch(cursor)
+        crossed = self.log[cursor] if cursor < self.cursor else self.log[cursor - 1] if cursor > self.cursor else None
+        self._arrive(cursor, crossed)
+
+    def _arrive(self, cursor: int, step: Step | None) -> None:
+        self.cursor = cursor
+        self._present = self.states_at(cursor)
+        self.next_id = max([self.next_id, *(i + 1 for i in self._present)])
+        wanted = step.piece if step is not None else self.active
+        if wanted in self._present:
+            self.active = wanted
+        elif self.active not in self._present:
+            self.active = max(self._present, default=0)
+
+    def replace_log(self, steps: Sequence[Step], cursor: int, text: str) -> None:
+        """Let the log be another one, as a change that can be undone itself."""
+        edit = Edit((tuple(self.log), self.cursor), (tuple(steps), cursor), text)
+        self.edits.append(edit)
+        self.undone_edits.clear()
+        self._put_log(edit.after)
+
+    def _put_log(self, point: tuple[tuple[Step, ...], int]) -> None:
+        steps, cursor = point
+        self.log = list(steps)
+        self._arrive(cursor, None)
+
+    # ---- what is in memory
+
+    def _fetch_states(self, states: Mapping[int, Piece]) -> None:
+        for piece in states.values():
+            if self.is_visible(piece.id) or piece.id == self.active:
+                _ = piece.mesh
+
+    def fetch(self, cursor: int) -> None:
+        """Bring the meshes back that going to a line of the log will show."""
+        self._fetch_states(self.states_at(cursor))
+
+    def fetch_undo(self, back: bool = True) -> None:
+        """Bring back what undoing, or redoing, will show."""
+        edit = self._edit_to_undo() if back else self._edit_to_redo()
+        if edit is not None:
+            self._fetch_states(_states(self.start, edit.before if back else edit.after))
+        else:
+            self.fetch(self.cursor + (-1 if back else 1))
+
+    def is_at_hand(self, cursor: int) -> bool:
+        """Whether going to a line of the log reads nothing from the disk."""
+        shown = (p for p in self.states_at(cursor).values() if self.is_visible(p.id) or p.id == self.active)
+        return all(p.kept_mesh.resident is not None for p in shown)
+
+    def all_steps(self) -> list[Step]:
+        """Every step that can be reached, those of changed logs too, each once."""
+        logs = [self.log, *(p[0] for e in (*self.edits, *self.undone_edits) for p in (e.before, e.after))]
+        return list({id(step): step for log in logs for step in log}.values())
+
+    def all_kept(self) -> list[Kept]:
+        """Every mesh that can be reached, each once; those of the present log by how near they are, far ones first."""
+        far: dict[int, tuple[int, Kept]] = {}
+
+        def note(piece: Piece | None, distance: int) -> None:
+            for kept in () if piece is None else (piece.kept_raw, piece.kept_mesh):
+                known = far.get(id(kept))
+                if known is None or known[0] > distance:
+                    far[id(kept)] = distance, kept
+
+        for i, step in enumerate(list(self.log)):
+            for change in step.changes:
+                note(change.before, abs(i - self.cursor))
+                note(change.after, abs(i + 1 - self.cursor))
+        for step in self.all_steps():
+            for change in step.changes:
+                note(change.before, len(self.log) + 1)
+                note(change.after, len(self.log) + 1)
+        for piece in (*self.start.values(), *self._present.values()):
+            note(piece, abs(self.cursor))
+        return [kept for _, kept in sorted(far.values(), key=lambda pair: -pair[0])]
+
+    def resident(self) -> list[Mesh]:
+        """All meshes of the job that are in memory."""
+        found = {id(m): m for kept in self.all_kept() if (m := kept.resident) is not None}
+        return list(found.values())
 
     def spill(self) -> int:
-        """Put meshes of steps gone by on the disk as far as they exceed the budget; how many.
+        """Let go of meshes of steps gone by as far as they exceed the budget; how many.
 
         May run beside everything else. The steps farthest from where the job stands go first.
 
@@ -174,58 +320,24 @@ class Job:
         OSError
             When the disk is full; nothing is lost.
         """
-        log, cursor = list(self.log), self.cursor
-        kept = {
-            id(k): (abs(i + side - cursor), k)
-            for i, e in enumerate(log)
-            for side, k in ((0, e.kept_before), (1, e.kept_after))
-        }
-        far_first = [k for _, k in sorted(kept.values(), key=lambda pair: -pair[0])]
-        return self.keeper.spill(far_first, {id(m) for p in self.pieces for m in (p.raw, p.mesh)})
+        shown = [k for p in list(self._present.values()) for k in (p.kept_raw, p.kept_mesh)]
+        return self.keeper.spill(self.all_kept(), {id(k.resident) for k in shown})
 
-    def fetch(self, cursor: int) -> None:
-        """Bring the meshes back that going to a line of the log will want."""
-        for entry in self.log[min(cursor, self.cursor) : max(cursor, self.cursor)]:
-            _ = entry.before if cursor < self.cursor else entry.after
+    def raw_paths(self) -> list[Path]:
+        """The scans that were opened."""
+        return [Path(s.action.path) for s in self.all_steps() if isinstance(s.action, Open)]
 
-    def is_at_hand(self, cursor: int) -> bool:
-        """Whether going to a line of the log reads nothing from the disk."""
-        steps = self.log[min(cursor, self.cursor) : max(cursor, self.cursor)]
-        return all((e.kept_before if cursor < self.cursor else e.kept_after).resident is not None for e in steps)
 
-    @property
-    def can_undo(self) -> bool:
-        """Whether there is a step to go back."""
-        return self.cursor > 0
+def _change(states: dict[int, Piece], changes: Iterable[Change]) -> None:
+    for change in changes:
+        if change.after is None:
+            states.pop(change.id, None)
+        else:
+            states[change.id] = change.after
 
-    @property
-    def can_redo(self) -> bool:
-        """Whether there is a step to go forward again."""
-        return self.cursor < len(self.log)
 
-    def undo(self) -> Entry:
-        """Go back one step; returns what was undone."""
-        if not self.can_undo:
-            raise BadInput("there is nothing to undo; the log begins here")
-        self.cursor -= 1
-        entry = self.log[self.cursor]
-        self.pieces[entry.piece].mesh = entry.before
-        self.active = entry.piece
-        return entry
-
-    def redo(self) -> Entry:
-        """Go forward one step again; returns what was redone."""
-        if not self.can_redo:
-            raise BadInput("there is nothing to redo; this is the newest step")
-        entry = self.log[self.cursor]
-        self.cursor += 1
-        self.pieces[entry.piece].mesh = entry.after
-        self.active = entry.piece
-        return entry
-
-    def go_to(self, cursor: int) -> None:
-        """Move the cursor to just after step `cursor` (0: as opened)."""
-        while self.cursor > max(0, cursor):
-            self.undo()
-        while self.cursor < min(len(self.log), cursor):
-            self.redo()
+def _states(start: Mapping[int, Piece], point: tuple[tuple[Step, ...], int]) -> dict[int, Piece]:
+    states = dict(start)
+    for step in point[0][: point[1]]:
+        _change(states, step.changes)
+    return states

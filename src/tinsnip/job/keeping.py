@@ -1,17 +1,23 @@
-"""Meshes of steps gone by: in memory as far as a budget allows, on disk beyond it, and back when they are wanted."""
+"""Meshes of a job: in memory as far as a budget allows, on a shelf besides, and back when they are wanted."""
 
 import contextlib
+import fcntl
 import os
-import shutil
 import threading
+import time
+import weakref
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
+from typing import Any, ClassVar
 
 import numpy as np
 import platformdirs
+from PIL import Image
 
-from tinsnip.mesh import Attribute, Mesh
+from tinsnip.job.shelf import Damaged, Shelf, Slot
+from tinsnip.mesh import Attribute, Domain, Mesh
 
-__all__ = ["Keeper", "Kept", "default_budget"]
+__all__ = ["Held", "Keeper", "Kept", "default_budget", "unfinished_folder"]
 
 
 def default_budget() -> int:
@@ -19,26 +25,126 @@ def default_budget() -> int:
     return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4
 
 
-class Kept:
-    """One mesh, wherever it is."""
+def unfinished_folder() -> Path:
+    """Where the jobs lie that are being worked on, and those that were never closed."""
+    return Path(platformdirs.user_data_dir("tinsnip")) / "unfinished"
 
-    def __init__(self, mesh: Mesh) -> None:
-        self._mesh: Mesh | None = mesh
-        self._folder: Path | None = None
-        self._attributes: dict[str, Attribute] = {}
+
+class Held:
+    """One array, shared by all meshes that have it: perhaps in memory, perhaps on shelves."""
+
+    _known: ClassVar[dict[int, "weakref.ref[Held]"]] = {}
+    _turn = threading.RLock()
+
+    def __init__(self, dtype: np.dtype, shape: tuple[int, ...]) -> None:
+        self.dtype, self.shape = np.dtype(dtype), tuple(shape)
+        self.slots: dict[Shelf, Slot] = {}
+        self._array: weakref.ref[np.ndarray] | None = None
+
+    @classmethod
+    def of(cls, array: np.ndarray) -> "Held":
+        """The one that stands for an array."""
+        with cls._turn:
+            known = cls._known.get(id(array))
+            held = known() if known is not None else None
+            if held is None or held._array is None or held._array() is not array:
+                held = cls(array.dtype, array.shape)
+                held._take(array)
+            return held
+
+    def _take(self, array: np.ndarray) -> None:
+        key = id(array)
+        self._array = weakref.ref(array, lambda _: Held._known.pop(key, None))
+        Held._known[key] = weakref.ref(self)
 
     @property
-    def mesh(self) -> Mesh:
-        """The mesh; read back from the disk where it was put there.
+    def nbytes(self) -> int:
+        """Bytes of the array."""
+        return int(np.prod(self.shape, dtype=np.int64)) * self.dtype.itemsize
+
+    @property
+    def resident(self) -> np.ndarray | None:
+        """The array if something keeps it in memory."""
+        return None if self._array is None else self._array()
+
+    def load(self) -> np.ndarray:
+        """The array; read from a shelf where it is not in memory.
 
         Raises
         ------
+        Damaged
         OSError
-            When its files are gone.
+            When no shelf has it any more.
+        """
+        array = self.resident
+        if array is not None:
+            return array
+        trouble: Exception = OSError(None, "what was kept on the disk is gone")
+        for shelf, slot in list(self.slots.items()):
+            try:
+                array = shelf.read(slot, self.dtype, self.shape)
+                break
+            except (OSError, Damaged) as error:
+                trouble = error
+        else:
+            raise trouble
+        array.setflags(write=False)
+        with self._turn:
+            self._take(array)
+        return array
+
+
+class Kept:
+    """One mesh, wherever it is.
+
+    Parameters
+    ----------
+    mesh : Mesh, optional
+        The mesh itself.
+    arrays : mapping of str to Held, optional
+        Or its arrays: ``vertices``, ``faces``, ``provenance``, and ``attribute NAME`` for each attribute.
+    attributes : mapping of str to (Domain, object), optional
+        What the attributes' values belong to, and what stands beside them; an image there is a `Held`.
+    """
+
+    def __init__(
+        self,
+        mesh: Mesh | None = None,
+        arrays: Mapping[str, Held] | None = None,
+        attributes: Mapping[str, tuple[Domain, Any]] | None = None,
+    ) -> None:
+        self._mesh = mesh
+        self._turn = threading.Lock()
+        if mesh is None:
+            self.arrays, self.attributes = dict(arrays or {}), dict(attributes or {})
+            self.triangles = self.arrays["faces"].shape[0]
+            return
+        self.triangles = len(mesh.faces)
+        self.arrays = {name: Held.of(getattr(mesh, name)) for name in ("vertices", "faces", "provenance")}
+        self.attributes: dict[str, tuple[Domain, Any]] = {}
+        for name, attribute in mesh.attributes.items():
+            self.arrays[f"attribute {name}"] = Held.of(attribute.values)
+            self.attributes[name] = attribute.domain, attribute.beside
+
+    def __repr__(self) -> str:
+        return f"Kept({self.triangles} triangles{'' if self._mesh is None else ', in memory'})"
+
+    @property
+    def mesh(self) -> Mesh:
+        """The mesh; read back from the disk where it is only there.
+
+        Raises
+        ------
+        Damaged
+        OSError
+            When its file is gone.
         """
         mesh = self._mesh
         if mesh is None:
-            mesh = self._mesh = self._read()
+            with self._turn:
+                mesh = self._mesh
+                if mesh is None:
+                    mesh = self._mesh = self._read()
         return mesh
 
     @property
@@ -46,62 +152,111 @@ class Kept:
         """The mesh if it is in memory."""
         return self._mesh
 
-    def spill(self, folder: Path) -> None:
-        """Write the mesh to a folder of its own, then let go of it.
+    @property
+    def on_disk(self) -> bool:
+        """Whether every array of it is on a shelf."""
+        return all(held.slots for held in self.arrays.values())
 
-        Raises
-        ------
-        OSError
-            When the disk is full or gone; the mesh stays in memory.
-        """
-        mesh = self._mesh
-        if mesh is None:
-            return
-        if self._folder is None:
-            folder.mkdir(parents=True)
-            try:
-                for name in ("vertices", "faces", "provenance"):
-                    np.save(folder / f"{name}.npy", getattr(mesh, name))
-                for i, attribute in enumerate(mesh.attributes.values()):
-                    np.save(folder / f"attribute-{i}.npy", attribute.values)
-            except OSError:
-                shutil.rmtree(folder, ignore_errors=True)
-                raise
-            none = np.empty(0)  # the values are on the disk, what stands beside them stays here
-            self._attributes = {name: Attribute(a.domain, none, a.beside) for name, a in mesh.attributes.items()}
-            self._folder = folder
-        self._mesh = None
+    def let_go(self) -> None:
+        """Hold the mesh in memory no longer; only once it is on a shelf."""
+        if self.on_disk:
+            self._mesh = None
 
     def _read(self) -> Mesh:
-        folder = self._folder
-        vertices, faces, provenance = (np.load(folder / f"{n}.npy") for n in ("vertices", "faces", "provenance"))
-        attributes = {
-            name: Attribute(a.domain, np.load(folder / f"attribute-{i}.npy"), a.beside)
-            for i, (name, a) in enumerate(self._attributes.items())
-        }
+        vertices, faces, provenance = (self.arrays[n].load() for n in ("vertices", "faces", "provenance"))
+        attributes = {}
+        for name, (domain, beside) in self.attributes.items():
+            if isinstance(beside, dict):
+                beside = {k: _image(v.load()) if isinstance(v, Held) else v for k, v in beside.items()}
+                self.attributes[name] = domain, beside
+            attributes[name] = Attribute(domain, self.arrays[f"attribute {name}"].load(), beside)
         return Mesh(vertices, faces, provenance, attributes)
 
 
+def _image(pixels: np.ndarray) -> Image.Image:
+    return Image.fromarray(pixels, "RGB")
+
+
 class Keeper:
-    """Keeps the meshes of a job's steps within a memory budget.
+    """Keeps a job's meshes within a memory budget, and on the disk, where another start finds them.
 
     Parameters
     ----------
     budget : int, optional
         Bytes that meshes no longer shown may take; by default a quarter of the machine's memory.
-    folder : Path, optional
-        Where they go beyond it; by default a folder of this process under the user's cache.
+    path : Path, optional
+        The shelf they go to; by default a new one among the unfinished jobs of this user.
     """
 
-    def __init__(self, budget: int | None = None, folder: Path | None = None) -> None:
+    def __init__(self, budget: int | None = None, path: Path | None = None) -> None:
         self.budget = default_budget() if budget is None else budget
-        self._root = Path(platformdirs.user_cache_dir("tinsnip")) / "steps"
-        self.folder = folder or self._root / f"{os.getpid()}-{id(self):x}"
-        self._number = 0
-        self._turn = threading.Lock()
+        self.path = path or unfinished_folder() / f"{time.time_ns():x}-{os.getpid()}-{id(self):x}.snipjob"
+        self._shelf: Shelf | None = None
+        self._count = 0
+        self._turn = threading.RLock()
+        self._closed = False
+
+    @property
+    def shelf(self) -> Shelf:
+        """The shelf; made when it is first wanted, and locked for as long as this process lives."""
+        if self._shelf is None:
+            shelf = Shelf(self.path)
+            with contextlib.suppress(OSError):  # some network disks know no locks
+                fcntl.flock(shelf.file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            self._shelf = shelf
+        return self._shelf
+
+    def put(
+        self,
+        kept: Iterable[Kept],
+        document: Callable[[Shelf], bytes] | None = None,
+        others: Mapping[str, bytes] | None = None,
+    ) -> int:
+        """Put meshes on the shelf as far as they are not there, and beside them the job's own document.
+
+        Parameters
+        ----------
+        kept : iterable of Kept
+        document : callable, optional
+            Writes the document, once all meshes are on the shelf.
+        others : mapping of str to bytes, optional
+            Further members by their names.
+
+        Returns
+        -------
+        int
+            Bytes that were written.
+
+        Raises
+        ------
+        OSError
+            When the disk is full or gone; what was there before stands.
+        """
+        with self._turn:
+            if self._closed:
+                return 0
+            arrays = [held for held in arrays_of(kept) if self.shelf not in held.slots]
+            try:
+                written = put_arrays(self.shelf, arrays, self._next_name)
+                members = dict(others or {})
+                if document is not None:
+                    members["job.json"] = document(self.shelf)
+                for name, data in members.items():
+                    self.shelf.put(name, data)
+                    written += len(data)
+                self.shelf.commit()
+            except BaseException:
+                for held in arrays:
+                    held.slots.pop(self.shelf, None)
+                raise
+            return written
+
+    def _next_name(self) -> str:
+        self._count += 1
+        return f"arrays/{self._count:06d}"
 
     def spill(self, kept: list[Kept], in_use: set[int]) -> int:
-        """Write meshes to the disk until the rest is within the budget.
+        """Let go of meshes, which are put on the shelf first, until the rest is within the budget.
 
         Parameters
         ----------
@@ -113,7 +268,7 @@ class Keeper:
         Returns
         -------
         int
-            How many were written.
+            How many were let go of.
 
         Raises
         ------
@@ -121,30 +276,85 @@ class Keeper:
             When the disk is full or gone; what could not be written stays in memory.
         """
         with self._turn:
+            if self._closed:
+                return 0
             waiting = [k for k in kept if k.resident is not None and id(k.resident) not in in_use]
             total = sum(k.resident.nbytes for k in waiting)
             done = 0
             for one in waiting:
+                mesh = one.resident
                 if total <= self.budget:
                     break
-                mesh = one.resident
                 if mesh is None:
                     continue
                 total -= mesh.nbytes
                 del mesh
-                self._number += 1
-                one.spill(self.folder / str(self._number))
+                if not one.on_disk:
+                    self.put([one])
+                one.let_go()
                 done += 1
             return done
 
     def close(self) -> None:
-        """Remove what was written."""
-        shutil.rmtree(self.folder, ignore_errors=True)
+        """Remove what was written; nothing is written any more."""
+        with self._turn:
+            self._closed = True
+            if self._shelf is not None:
+                self._shelf.close()
+                self.path.unlink(missing_ok=True)
 
-    def remove_stale(self) -> None:
-        """Remove what processes that are no more have left behind."""
-        with contextlib.suppress(OSError):
-            for folder in self._root.iterdir():
-                owner = folder.name.split("-")[0]
-                if owner.isdigit() and not Path(f"/proc/{owner}").exists():
-                    shutil.rmtree(folder, ignore_errors=True)
+    def leave(self) -> None:
+        """Let go of the shelf, but leave it where it is, for another start to find."""
+        with self._turn:
+            self._closed = True
+            if self._shelf is not None:
+                self._shelf.close()
+
+
+def arrays_of(kept: Iterable[Kept]) -> list[Held]:
+    """All arrays of some meshes, each once, with the images beside their attributes."""
+    found: dict[int, Held] = {}
+    for one in kept:
+        own = list(one.arrays.values())
+        for _, beside in one.attributes.values():
+            if isinstance(beside, dict):
+                own += [held_image(v) for v in beside.values()]
+        found |= {id(held): held for held in own}
+    return list(found.values())
+
+
+_images: dict[int, tuple[Any, Held, np.ndarray]] = {}
+
+
+def held_image(image: Any) -> Held:
+    """The array of an image's pixels; each image has one, whatever meshes share it."""
+    if isinstance(image, Held):
+        return image
+    key = id(image)
+    known = _images.get(key)
+    if known is None or known[0]() is not image:
+        pixels = np.asarray(image.convert("RGB"))
+        known = _images[key] = weakref.ref(image, lambda _: _images.pop(key, None)), Held.of(pixels), pixels
+    return known[1]
+
+
+def put_arrays(shelf: Shelf, arrays: Iterable[Held], next_name: Any) -> int:
+    """Put arrays on a shelf as far as they are not there; how many bytes that took.
+
+    Raises
+    ------
+    OSError
+        When the disk is full; nothing was committed, and no array thinks it is there.
+    """
+    fresh: dict[Held, Slot] = {}
+    for held in arrays:
+        if shelf in held.slots or held in fresh:
+            continue
+        array = np.ascontiguousarray(held.load())
+        if array.dtype.byteorder == ">":
+            array = array.astype(array.dtype.newbyteorder("<"))
+        data = memoryview(array.reshape(-1)).cast("B") if array.size else b""
+        fresh[held] = shelf.put(next_name(), data)
+    for held, slot in fresh.items():
+        held.slots[shelf] = slot
+    return sum(slot.size for slot in fresh.values())

@@ -13,6 +13,9 @@ from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Sweep, Weld
 
 __all__ = ["fit_to_format", "release"]
 
+_LOOSE = 64
+"""Steps of single precision that what a knot of rounding cuts loose spans at most."""
+
 
 def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Mesh:
     """The mesh as a format can hold it.
@@ -31,7 +34,9 @@ def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Me
         return fitted
     if tangles_of(mesh).total > 0 or mesh.edges.open:
         return mesh.moved(rounded)  # it had knots or gaps before; rounding is not what has to be undone
-    for treatment in (Mend(), Orient(), Sweep(), Patch(), Plinth()):
+    # only what the rounding itself can have cut loose is swept, never a shell that was there
+    loose = _LOOSE * float(np.spacing(np.float32(np.abs(mesh.box).max())))
+    for treatment in (Mend(), Orient(), Sweep(chunks="keep", under_mm=loose), Patch(), Plinth()):
         fitted = treatment.apply(fitted, context).mesh
         fitted = fitted.moved(fitted.vertices.astype(np.float32).astype(np.float64))
     return fitted

@@ -13,7 +13,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, format_for
+from tinsnip.job.deeds import CopyAsVariant, Open, Rename
 from tinsnip.job.job import Job
+from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
@@ -21,13 +23,13 @@ from tinsnip.survey.readiness import Check
 from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Plinth, Reduce, Sweep, Treatment
 from tinsnip.words import counted, percent
 
-__all__ = ["Routine", "Run", "Step", "built_in_routines", "load_routine"]
+__all__ = ["Routine", "RoutineStep", "Run", "built_in_routines", "load_routine", "routine_of"]
 
 _MOST_TRIANGLES = 200_000_000
 """More than any scan has."""
 
 
-class Step(BaseModel):
+class RoutineStep(BaseModel):
     """One step: a treatment with its parameters, under a name of its own."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -72,7 +74,7 @@ class Routine(BaseModel):
         1 / 3, ge=0, le=1, description="share of the surface, but the base, that may be patched"
     )
     most_lost: float = Field(0.05, ge=0, le=1, description="share of the scan's area that may go unasked")
-    steps: tuple[Step, ...]
+    steps: tuple[RoutineStep, ...]
 
     def with_settings(self, settings: list[str]) -> "Routine":
         """The routine with fields set from texts ``STEP.FIELD=VALUE``; a step that is set takes part.
@@ -98,7 +100,7 @@ class Routine(BaseModel):
                 value = text
             try:
                 if key == "enabled":
-                    steps[at] = Step.model_validate({**steps[at].model_dump(), "enabled": value})
+                    steps[at] = RoutineStep.model_validate({**steps[at].model_dump(), "enabled": value})
                     continue
                 fields = {**steps[at].fields, key: value}
                 steps[at] = steps[at].model_copy(update={"fields": fields, "enabled": True})
@@ -141,7 +143,7 @@ class Routine(BaseModel):
         if max_deviation is not None:
             fields["max_deviation_mm"] = max_deviation
         steps = [s for s in self.steps if s.treatment != Reduce.name]
-        steps.append(Step(name="reduce", treatment=Reduce.name, fields=fields))
+        steps.append(RoutineStep(name="reduce", treatment=Reduce.name, fields=fields))
         return self.model_copy(update={"steps": tuple(steps)})
 
     def run(self, scan: Scan, progress: Progress | None = None) -> "Run":
@@ -156,23 +158,23 @@ class Routine(BaseModel):
         why_not = no_part(scan.mesh)
         if why_not:
             raise BadInput(f"{scan.path}: {why_not}")
-        job = Job()
-        job.open(scan)
         steps = [s for s in self.steps if s.enabled]
+        mesh = before_last = scan.mesh
         done: list[StepResult] = []
         for i, step in enumerate(steps):
             begun = time.perf_counter()
             treatment = step.make()
             with progress.part(i / (len(steps) + 1), (i + 1) / (len(steps) + 1)):
                 try:
-                    outcome = job.apply(treatment, Context(progress, raw=scan.mesh))
+                    outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
                 except BadInput as error:
                     raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
             seconds = time.perf_counter() - begun
             done.append(StepResult(step.name, treatment, outcome.text, outcome.figures, seconds, outcome.question))
+            before_last, mesh = mesh, outcome.mesh
             if outcome.question:
                 break
-        return Run(self, job, done)
+        return Run(self, scan.mesh, mesh, before_last, done)
 
 
 @dataclass(frozen=True)
@@ -187,18 +189,23 @@ class StepResult:
     question: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass
 class Run:
-    """A routine's work on one scan."""
+    """A routine's work on one scan: of all its meshes, only the last two are held.
+
+    Attributes
+    ----------
+    routine : Routine
+    raw, mesh, before_last : Mesh
+        The scan, what came of it, and what the last step was given.
+    steps : list of StepResult
+    """
 
     routine: Routine
-    job: Job
+    raw: Mesh
+    mesh: Mesh
+    before_last: Mesh
     steps: list[StepResult]
-
-    @property
-    def mesh(self) -> Mesh:
-        """What came of the scan."""
-        return self.job.pieces[0].mesh
 
     @property
     def wanted_shells(self) -> int:
@@ -209,15 +216,14 @@ class Run:
 
     def again(self, treatment: Treatment, progress: Progress) -> bool:
         """Take the last step back and do another in its place; False when that changes nothing."""
-        self.job.undo()
-        before = self.mesh
         begun = time.perf_counter()
-        outcome = self.job.apply(treatment, Context(progress, raw=self.job.pieces[0].raw))
+        outcome = treatment.apply(self.before_last, Context(progress, raw=self.raw))
+        self.mesh = outcome.mesh
         last = self.steps[-1]
         asked = {"asked": last.figures["asked"]} if "asked" in last.figures else {}
         figures = {**outcome.figures, **asked}
         self.steps[-1] = StepResult(last.name, treatment, outcome.text, figures, time.perf_counter() - begun)
-        return self.mesh is not before
+        return self.mesh is not self.before_last
 
     def _sum(self, figure: str, *kinds: type[Treatment]) -> float:
         return sum(s.figures.get(figure, 0.0) for s in self.steps if not kinds or isinstance(s.treatment, kinds))
@@ -225,7 +231,7 @@ class Run:
     @property
     def gone_share(self) -> float:
         """Share of the scan's area that went, whatever took it; 0 to 1."""
-        return self._sum("gone_mm2") / max(float(self.job.pieces[0].raw.areas.sum()), 1e-300)
+        return self._sum("gone_mm2") / max(float(self.raw.areas.sum()), 1e-300)
 
     @property
     def made_share(self) -> float:
@@ -246,7 +252,7 @@ class Run:
             if s.question
         ]
         unasked = self._sum("gone_mm2", Mend, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
-        lost = unasked / max(float(self.job.pieces[0].raw.areas.sum()), 1e-300)
+        lost = unasked / max(float(self.raw.areas.sum()), 1e-300)
         found.append(
             Check(
                 "nothing lost",
@@ -309,6 +315,50 @@ def _parse(text: str, where: str) -> Routine:
         except BadInput as error:
             raise BadInput(f"{where}: {error}") from None
     return routine
+
+
+def routine_of(job: Job, name: str, number: int | None = None) -> tuple[Routine, list[str]]:
+    """What was done to a piece as a routine, and what of it was left out, each with why.
+
+    Parameters
+    ----------
+    job : Job
+    name : str
+        The routine's name.
+    number : int, optional
+        The piece; by default the one that is worked on.
+
+    Returns
+    -------
+    routine : Routine
+    left_out : list of str
+
+    Raises
+    ------
+    BadInput
+        When nothing is left of it.
+    """
+    number = job.active if number is None else number
+    steps: list[RoutineStep] = []
+    left = []
+    for i, step in enumerate(job.log[: job.cursor], 1):
+        action = step.action
+        if number not in (*step.on, *(c.id for c in step.changes)):
+            continue
+        if not isinstance(action, Treatment):
+            if not isinstance(action, Open | Rename | CopyAsVariant):
+                left.append(f"step {i}, {step.text}: is none that a routine does to one scan")
+            continue
+        if names_places(action):
+            left.append(f"step {i}, {step.text}: names places on this scan, not a rule")
+            continue
+        count = sum(s.treatment == action.name for s in steps) + 1
+        own = action.name if count == 1 else f"{action.name}-{count}"
+        fields = action.model_dump(mode="json", exclude_defaults=True)
+        steps.append(RoutineStep(name=own, treatment=action.name, enabled=step.enabled, fields=fields))
+    if not steps:
+        raise BadInput("no step of this job is a rule that fits another scan; there is no routine in it")
+    return Routine(name=name, title=f"as done to {job.present[number].name}", steps=tuple(steps)), left
 
 
 def load_routine(name: str) -> Routine:

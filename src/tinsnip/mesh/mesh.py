@@ -1,7 +1,6 @@
 """The immutable triangle mesh."""
 
 from collections.abc import Mapping
-from functools import cached_property
 from types import MappingProxyType
 
 import numpy as np
@@ -10,6 +9,7 @@ from tinsnip.mesh.attributes import Attribute, Domain, Lineage, carry
 from tinsnip.mesh.boundary import Loops, boundary_loops
 from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
 from tinsnip.mesh.measures import areas_by_kind, bounds
+from tinsnip.mesh.remembered import is_known, remember, remembered
 from tinsnip.mesh.shells import Shells, find_shells
 from tinsnip.progress import check_here
 from tinsnip.space.tree import Tree, build_tree
@@ -116,46 +116,53 @@ class Mesh:
     def moved(self, vertices: np.ndarray, provenance: np.ndarray | None = None) -> "Mesh":
         """The same triangles over moved vertices, shape (V, 3); what is known of their topology goes along."""
         mesh = Mesh(vertices, self.faces, self.provenance if provenance is None else provenance, self.attributes)
-        for name in ("twins", "edges", "loops"):
-            if name in self.__dict__:
-                mesh.__dict__[name] = self.__dict__[name]
+        for fact in (Mesh.twins, Mesh.edges, Mesh.loops):
+            if is_known(self, fact):
+                remember(mesh, fact, fact.fget(self))
         return mesh
 
     def with_attribute(self, name: str, attribute: Attribute) -> "Mesh":
         """This mesh with one attribute added or replaced."""
         return Mesh(self.vertices, self.faces, self.provenance, {**self.attributes, name: attribute})
 
-    @cached_property
+    @property
+    @remembered
     def twins(self) -> np.ndarray:
         """Twin of each half-edge, shape (3 F,); see `halfedges.twin_table`."""
         return twin_table(self.faces, len(self.vertices))
 
-    @cached_property
+    @property
+    @remembered
     def edges(self) -> EdgeCounts:
         """How many edges are shared, open, tangled, flipped."""
         return count_edges(self.faces, self.twins)
 
-    @cached_property
+    @property
+    @remembered
     def shells(self) -> Shells:
         """Pieces connected over edges, with their measures."""
         return find_shells(self.vertices, self.faces, self.twins)
 
-    @cached_property
+    @property
+    @remembered
     def loops(self) -> Loops:
         """The open boundaries."""
         return boundary_loops(self.faces, self.twins, len(self.vertices))
 
-    @cached_property
+    @property
+    @remembered
     def tree(self) -> Tree:
         """The spatial tree over its triangles, of which there must be one at least."""
         return build_tree(self.vertices, self.faces)
 
-    @cached_property
+    @property
+    @remembered
     def box(self) -> np.ndarray:
         """Lower and upper corner, mm, shape (2, 3); zeros for an empty mesh."""
         return bounds(self.vertices, self.faces)
 
-    @cached_property
+    @property
+    @remembered
     def areas(self) -> np.ndarray:
         """Area that is measured, shifted and made, mm2, shape (3,)."""
         return areas_by_kind(self.vertices, self.faces, np.minimum(self.provenance, MADE), MADE + 1)
@@ -191,6 +198,6 @@ class Mesh:
         """Memory held by the mesh itself and its cached tables."""
         own = self.vertices.nbytes + self.faces.nbytes + self.provenance.nbytes
         own += sum(a.values.nbytes for a in self.attributes.values())
-        if "tree" in self.__dict__:
+        if is_known(self, Mesh.tree):
             own += self.tree.order.nbytes + self.tree.boxes.nbytes
-        return own + (self.twins.nbytes if "twins" in self.__dict__ else 0)
+        return own + (self.twins.nbytes if is_known(self, Mesh.twins) else 0)

@@ -1,10 +1,9 @@
 """Everything a survey finds, together."""
 
-from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
@@ -15,32 +14,61 @@ from tinsnip.survey.tangles import Tangles, find_tangles, tangles_of
 __all__ = ["Examination", "examine"]
 
 
-@dataclass(frozen=True, eq=False)
 class Examination:
-    """What was found on one mesh."""
+    """What can be found on one mesh; each question is answered when it is first asked, and then remembered.
 
-    mesh: Mesh
-    roles: Roles
-    boundaries: Boundaries
-    tangles: Tangles
-    readiness: Readiness
+    Parameters
+    ----------
+    mesh : Mesh
+    wanted_shells : int
+        How many shells a ready solid may have.
+    """
 
-    @cached_property
+    def __init__(self, mesh: Mesh, wanted_shells: int = 1) -> None:
+        self.mesh = mesh
+        self.wanted_shells = wanted_shells
+
+    @property
+    def roles(self) -> Roles:
+        """What each shell is."""
+        return shell_roles(self.mesh)
+
+    @property
+    def boundaries(self) -> Boundaries:
+        """What each open boundary is."""
+        return classify_boundaries(self.mesh)
+
+    @property
+    def tangles(self) -> Tangles:
+        """Triangles that are no surface."""
+        return tangles_of(self.mesh)
+
+    @property
+    @remembered
+    def readiness(self) -> Readiness:
+        """Whether it is a closed solid, and if not, why."""
+        return judge(self.mesh, self.roles, self.boundaries, self.tangles, self.wanted_shells)
+
+    @property
+    @remembered
     def strays(self) -> list[Finding]:
         """Strays and voids, largest first."""
         return find_strays(self.mesh, self.roles)
 
-    @cached_property
+    @property
+    @remembered
     def openings(self) -> list[Finding]:
         """Holes, largest first, then rims."""
         return find_holes(self.mesh, self.boundaries)
 
-    @cached_property
+    @property
+    @remembered
     def knots(self) -> list[Finding]:
         """One finding for each sort of tangle."""
         return find_tangles(self.mesh, self.tangles)
 
-    @cached_property
+    @property
+    @remembered
     def made_share(self) -> float:
         """Share of the surface's area that was made, not measured; 0 to 1."""
         areas = self.mesh.areas
@@ -100,16 +128,16 @@ def examine(mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1
     Examination
     """
     progress = progress or Progress()
-    progress.step("Finding edges", 4)
-    _ = mesh.twins
-    state = progress.step("Finding shells", 4)
-    state[1] = 1
-    roles = shell_roles(mesh)
-    state = progress.step("Finding holes", 4)
-    state[1] = 2
-    boundaries = classify_boundaries(mesh)
-    state = progress.step("Finding tangles", 4)
-    state[1] = 3
-    tangles = tangles_of(mesh)
+    found = Examination(mesh, wanted_shells)
+    questions = {
+        "Finding edges": lambda: mesh.twins,
+        "Finding shells": lambda: found.roles,
+        "Finding holes": lambda: found.boundaries,
+        "Finding tangles": lambda: found.tangles,
+    }
+    for i, (title, ask) in enumerate(questions.items()):
+        progress.step(title, len(questions))[1] = i
+        ask()
     progress.check()
-    return Examination(mesh, roles, boundaries, tangles, judge(mesh, roles, boundaries, tangles, wanted_shells))
+    _ = found.readiness
+    return found

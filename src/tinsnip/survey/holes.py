@@ -11,6 +11,7 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
 
 __all__ = ["ROUGH", "SHEET_LIKE", "WITHIN_ROUGHNESS", "Boundaries", "classify_boundaries", "find_holes"]
@@ -57,6 +58,7 @@ class Boundaries(NamedTuple):
     shell: np.ndarray
 
 
+@remembered
 def classify_boundaries(mesh: Mesh) -> Boundaries:
     """Measure every boundary loop, and tell holes from rims."""
     loops = mesh.loops

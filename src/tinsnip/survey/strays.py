@@ -7,6 +7,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN
+from tinsnip.mesh.remembered import remembered
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.space.winding import winding_numbers
 from tinsnip.survey.finding import Finding, Kind
@@ -47,6 +48,7 @@ class Roles(NamedTuple):
     void: np.ndarray
 
 
+@remembered
 def shell_roles(mesh: Mesh) -> Roles:
     """Tell main shell, crumbs, chunks and voids apart.
 

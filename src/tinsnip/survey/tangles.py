@@ -7,6 +7,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN, RING, fans_of
+from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here
 from tinsnip.space.welding import weld_bits
 from tinsnip.survey.finding import Finding, Kind
@@ -86,6 +87,7 @@ class Tangles(NamedTuple):
         return self.tangled_edges + self.pinched_vertices + self.flipped_edges + self.degenerate + self.duplicates
 
 
+@remembered
 def tangles_of(mesh: Mesh) -> Tangles:
     """Count and place every tangle of a mesh."""
     vertices, faces, twins = mesh.vertices, mesh.faces, mesh.twins

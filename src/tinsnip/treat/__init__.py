@@ -3,6 +3,9 @@
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.cut.straight import StraightSnip
+from tinsnip.treat.pieces.assembly import Assembled, Assembly
+from tinsnip.treat.pieces.merge import Merge
+from tinsnip.treat.pieces.snip_apart import SnipApart
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
@@ -33,11 +36,18 @@ TREATMENTS: dict[str, type[Treatment]] = {
 }
 """Every treatment under the name it has in routines."""
 
+ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Merge)}
+"""Every treatment over several pieces under its name in the log."""
+
 __all__ = [
+    "ASSEMBLIES",
     "TREATMENTS",
+    "Assembled",
+    "Assembly",
     "Context",
     "LayFlat",
     "Mend",
+    "Merge",
     "Orient",
     "Outcome",
     "Patch",
@@ -46,6 +56,7 @@ __all__ = [
     "Reduce",
     "Scale",
     "Smooth",
+    "SnipApart",
     "StraightSnip",
     "Sweep",
     "Treatment",

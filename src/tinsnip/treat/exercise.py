@@ -7,6 +7,7 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.exercise import ball, painted
+from tinsnip.regions import Region
 from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
 
 __all__ = ["exercise"]
@@ -36,7 +37,7 @@ def exercise() -> None:
     coloured = painted(whole)
     less = Reduce(percent=60, max_deviation_mm=1.0, hold_colour_edges=True, even=True).apply(coloured, context).mesh
     less = Smooth(iterations=1).apply(less, context).mesh
-    Reduce(percent=50, hold_triangles=((0, 5),)).apply(less, context)
+    Reduce(percent=50, hold=Region.of(less, np.arange(5))).apply(less, context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

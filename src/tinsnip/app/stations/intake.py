@@ -8,6 +8,8 @@ from PySide6.QtWidgets import (
 )
 
 from tinsnip.app.widgets.panels import Panel
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.remembered import is_known
 from tinsnip.words import grouped
 
 __all__ = ["IntakeTray"]
@@ -78,7 +80,7 @@ class IntakeTray(Panel):
         if piece is None:
             return
         raw, scan = piece.raw, piece.scan
-        shells = str(len(raw.shells)) if "shells" in raw.__dict__ else "…"
+        shells = str(len(raw.shells)) if is_known(raw, Mesh.shells) else "…"
         texts = (
             scan.format.upper() if scan else "–",
             scan.unit if scan else "mm",

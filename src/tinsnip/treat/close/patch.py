@@ -8,6 +8,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas
+from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.kit.patching import patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -25,7 +26,7 @@ class Patch(Treatment):
 
     under_mm: float | None = Field(None, gt=0, description="only holes that span less than this, mm")
     flow: float = Field(1.0, ge=0, le=1, description="0 taut like a drum skin, 1 flowing on from the surroundings")
-    holes: tuple[int, ...] | None = Field(None, description="only these holes, by their lowest half-edge")
+    holes: Region | None = Field(None, description="only the holes chosen one by one")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Patch the holes chosen.
@@ -46,8 +47,7 @@ class Patch(Treatment):
         if self.under_mm is not None:
             chosen &= boundaries.span < self.under_mm
         if self.holes is not None and len(chosen):
-            lowest = np.minimum.reduceat(loops.halfedges, loops.start[:-1])
-            chosen &= np.isin(lowest, self.holes)
+            chosen &= holes_in(mesh, self.holes)
         numbers = np.flatnonzero(chosen)
         if len(numbers) == 0:
             return Outcome(mesh, "No hole to patch", {"holes": 0, "triangles": 0})

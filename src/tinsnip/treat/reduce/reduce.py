@@ -9,12 +9,12 @@ from typing import ClassVar
 import numpy as np
 from pydantic import Field
 
-from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, polled_here, stoppable
+from tinsnip.regions import Region
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.space.tree import triangles_in_boxes
 from tinsnip.survey.deviation import largest_deviation
@@ -50,9 +50,7 @@ class Reduce(Treatment):
     max_deviation_mm: float | None = Field(None, gt=0, description="how far the surface may move at most, mm")
     hold_rims: bool = Field(False, description="leave open edges exactly as they are")
     hold_colour_edges: bool = Field(False, description="keep the lines where the scan's colour changes")
-    hold_triangles: tuple[tuple[int, int], ...] = Field(
-        (), description="spans of triangles, first and one past the last, to leave untouched"
-    )
+    hold: Region | None = Field(None, description="an area to leave untouched")
     even: bool = Field(False, description="triangles of one size all over, not fewer where it is flat")
 
     def target(self, count: int) -> int | None:
@@ -69,12 +67,9 @@ class Reduce(Treatment):
 
     def _holds(self, mesh: Mesh) -> Holds:
         held = None
-        if self.hold_triangles:
+        if self.hold:
             held = np.zeros(len(mesh.vertices), dtype=bool)
-            for begin, end in self.hold_triangles:
-                if not 0 <= begin <= end <= len(mesh.faces):
-                    raise BadInput(f"triangles {begin} to {end} are to be held, of {len(mesh.faces)}; correct the span")
-                held[mesh.faces[begin:end]] = True
+            held[mesh.faces[self.hold.resolve(mesh)]] = True
         return Holds(self.hold_rims, mesh.colour if self.hold_colour_edges else None, held, self.even)
 
     def _given(self, mesh: Mesh, also_held: np.ndarray | None = None) -> tuple[tuple, Callable[[Level], Level] | None]:

@@ -2,11 +2,11 @@
 
 from typing import ClassVar, Literal
 
-import numpy as np
 from pydantic import Field
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.regions import Region, shells_in
 from tinsnip.survey.strays import describe_chunks, shell_roles
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
@@ -31,7 +31,7 @@ class Sweep(Treatment):
     )  # fmt: skip
     voids: bool = Field(True, description="sweep closed inner skins")
     under_mm: float | None = Field(None, gt=0, description="only what spans less than this, mm")
-    shells: tuple[int, ...] | None = Field(None, description="only these shells, by their lowest triangle")
+    shells: Region | None = Field(None, description="only the shells chosen one by one")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Sweep; what stays is bit-identical."""
@@ -39,7 +39,7 @@ class Sweep(Treatment):
         roles = shell_roles(mesh)
         shells = mesh.shells
         if self.shells is not None:  # named one by one: whoever named them has decided
-            go = np.isin(shells.first, self.shells) & (roles.crumb | roles.chunk | roles.void)
+            go = shells_in(mesh, self.shells) & (roles.crumb | roles.chunk | roles.void)
         else:
             go = (roles.crumb & self.crumbs) | (roles.chunk & (self.chunks == "sweep")) | (roles.void & self.voids)
         if self.under_mm is not None:

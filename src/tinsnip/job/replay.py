@@ -1,0 +1,122 @@
+"""Doing a log again, after one of its steps was changed, moved, or switched off."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from tinsnip.errors import BadInput
+from tinsnip.job.deeds import Noted, Open
+from tinsnip.job.job import Job
+from tinsnip.job.piece import Piece
+from tinsnip.job.step import Action, Change, Step, moved_action, perform
+from tinsnip.progress import Progress, stoppable
+
+__all__ = ["Planned", "Replayed", "plan_of", "replay"]
+
+
+@dataclass(frozen=True, eq=False)
+class Planned:
+    """A step as it is to be: the one that was done, with another action perhaps, on or off."""
+
+    step: Step
+    action: Action
+    enabled: bool
+
+    @classmethod
+    def of(cls, step: Step) -> "Planned":
+        """The step as it is."""
+        return cls(step, step.action, step.enabled)
+
+
+@dataclass(frozen=True, eq=False)
+class Replayed:
+    """A log that was done again; where it stopped, the number of the step, from 0, and why."""
+
+    steps: tuple[Step, ...]
+    stopped: int | None = None
+    reason: str = ""
+
+
+def plan_of(job: Job) -> list[Planned]:
+    """The log of a job as it is, to be changed."""
+    return [Planned.of(step) for step in job.log]
+
+
+@stoppable
+def replay(
+    start: Mapping[int, Piece],
+    plan: Sequence[Planned],
+    next_id: int,
+    progress: Progress | None = None,
+    note: Callable[[int, str], None] = lambda number, title: None,
+) -> Replayed:
+    """Do a log again from the pieces it began with.
+
+    A step whose action and pieces are what they were keeps its meshes. Places that a step names are found again where
+    the part has come to stand, or the step says why not, and the log ends there.
+
+    Parameters
+    ----------
+    start : mapping of int to Piece
+    plan : sequence of Planned
+    next_id : int
+        The first id that was never given.
+    progress : Progress, optional
+    note : callable
+        Told the number and the title of each step that is begun.
+
+    Returns
+    -------
+    Replayed
+    """
+    progress = progress or Progress()
+    pieces = dict(start)
+    steps: list[Step] = []
+    for i, planned in enumerate(plan):
+        note(i, planned.action.title)
+        with progress.part(i / len(plan), (i + 1) / len(plan)):
+            try:
+                step = _again(planned, pieces, next_id, progress)
+            except BadInput as error:
+                return Replayed(tuple(steps), i, str(error))
+        progress.check()
+        next_id = max([next_id, *(c.id + 1 for c in step.changes)])
+        for change in step.changes:
+            if change.after is None:
+                pieces.pop(change.id, None)
+            else:
+                pieces[change.id] = change.after
+        steps.append(step)
+    return Replayed(tuple(steps))
+
+
+def _again(planned: Planned, pieces: Mapping[int, Piece], next_id: int, progress: Progress) -> Step:
+    old = planned.step
+    if not planned.enabled:
+        return replace(old, action=planned.action, changes=(), enabled=False)
+    same = planned.action is old.action or planned.action == old.action
+    if same and old.enabled and all(pieces.get(c.id) is c.before for c in old.changes) and _same_input(old, pieces):
+        return old
+    if isinstance(old.action, Open):
+        born = [c.after for c in old.changes if c.after is not None]
+        if not born:
+            raise BadInput("the scan that was opened there is not kept with the step")
+        return replace(old, changes=tuple(Change(p.id, None, p) for p in born), enabled=True)
+    if isinstance(old.action, Noted):
+        raise BadInput("what was done there is not known well enough to do it again")
+    action = planned.action
+    if old.on and old.on[0] in pieces and old.frames:
+        moved = pieces[old.on[0]].frame @ np.linalg.inv(old.frames[0])
+        close = np.allclose(moved, np.eye(4), rtol=0, atol=1e-12)
+        action = moved_action(action, np.eye(4) if close else moved)
+    step = perform(action, pieces, old.on, progress, next_id, old.born)
+    return step
+
+
+def _same_input(old: Step, pieces: Mapping[int, Piece]) -> bool:
+    """Whether the pieces that went in are there, unchanged, although the step may not have changed all of them."""
+    before = {c.id: c.before for c in old.changes}
+    if old.on and not old.changes:
+        return False  # it changed nothing then; what it went by is not known any more
+    return all(i in pieces and (i not in before or pieces[i] is before[i]) for i in old.on)

@@ -1,0 +1,198 @@
+"""A step: a line of the log, and what it made of the pieces it concerned."""
+
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple
+
+import numpy as np
+from pydantic import BaseModel
+
+from tinsnip.errors import BadInput
+from tinsnip.job.deeds import DEEDS, CopyAsVariant, Deed, Open, Rename, SetUnit
+from tinsnip.job.keeping import Kept
+from tinsnip.job.piece import Piece
+from tinsnip.progress import Progress
+from tinsnip.regions import Region
+from tinsnip.treat import ASSEMBLIES, TREATMENTS, Assembly, Context, Outcome, Treatment
+from tinsnip.treat.pieces.merge import put_together
+
+__all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "step_of_outcome"]
+
+Action = Treatment | Assembly | Deed
+ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **DEEDS}
+"""Everything that can be a step, under its name in a job file."""
+
+
+class Change(NamedTuple):
+    """What a step made of one piece: None before, born here; None after, gone."""
+
+    id: int
+    before: Piece | None
+    after: Piece | None
+
+
+@dataclass(frozen=True, eq=False)
+class Step:
+    """One line of the log.
+
+    Attributes
+    ----------
+    action : Treatment, Assembly or Deed
+    on : tuple of int
+        Ids of the pieces that went in.
+    changes : tuple of Change
+    frames : tuple of ndarray, shape (4, 4)
+        How each of the pieces that went in stood when the action's places were named.
+    text : str
+    seconds : float
+    figures : dict
+    enabled : bool
+        A step that is switched off changes nothing, but keeps its place.
+    """
+
+    action: Action
+    on: tuple[int, ...]
+    changes: tuple[Change, ...]
+    frames: tuple[np.ndarray, ...]
+    text: str
+    seconds: float = 0.0
+    figures: dict[str, Any] = field(default_factory=dict)
+    enabled: bool = True
+
+    @property
+    def piece(self) -> int:
+        """The piece to look at after it."""
+        alive = [c.id for c in self.changes if c.after is not None]
+        return alive[-1] if isinstance(self.action, Open | CopyAsVariant) and alive else (*self.on, *alive, 0)[0]
+
+    @property
+    def born(self) -> tuple[int, ...]:
+        """Pieces that were not there before it."""
+        return tuple(c.id for c in self.changes if c.before is None)
+
+
+def names_places(action: BaseModel) -> bool:
+    """Whether an action names places on one scan, which fit no other."""
+    return any(isinstance(getattr(action, name), Region) for name in type(action).model_fields)
+
+
+def moved_action(action: Action, matrix: np.ndarray) -> Action:
+    """The action with the places it names where a 4x4 matrix takes them."""
+    if np.array_equal(matrix, np.eye(4)):
+        return action
+    places = {
+        name: value.moved(matrix)
+        for name in type(action).model_fields
+        if isinstance(value := getattr(action, name), Region)
+    }
+    return action.model_copy(update=places) if places else action
+
+
+def step_of_outcome(treatment: Treatment, piece: Piece, outcome: Outcome, seconds: float) -> Step:
+    """The step that a treatment's outcome on a piece amounts to."""
+    changes = ()
+    if outcome.mesh is not piece.mesh:
+        changes = (Change(piece.id, piece, piece.with_mesh(outcome.mesh, outcome.figures.get("matrix"))),)
+    return Step(treatment, (piece.id,), changes, (piece.frame,), outcome.text, seconds, outcome.figures)
+
+
+def perform(
+    action: Action,
+    pieces: Mapping[int, Piece],
+    on: Sequence[int],
+    progress: Progress,
+    next_id: int,
+    born: Sequence[int] = (),
+) -> Step:
+    """Do something to pieces; the pieces given stay as they are.
+
+    Parameters
+    ----------
+    action : Treatment, Assembly or Deed
+        Anything but `Open`.
+    pieces : mapping of int to Piece
+        All that are there.
+    on : sequence of int
+        Ids of those that go in.
+    progress : Progress
+    next_id : int
+        The first id that was never given.
+    born : sequence of int
+        Ids for pieces that are born, as far as they go.
+
+    Returns
+    -------
+    Step
+
+    Raises
+    ------
+    BadInput
+        When a piece is not there, or the action cannot keep its promise.
+    """
+    missing = [i for i in on if i not in pieces]
+    if missing or not on:
+        raise BadInput("the piece it was done to is not there any more")
+    begun = time.perf_counter()
+    given = [pieces[i] for i in on]
+    frames = tuple(piece.frame for piece in given)
+    first = given[0]
+    if isinstance(action, Treatment):
+        outcome = action.apply(first.mesh, Context(progress, first.raw))
+        return step_of_outcome(action, first, outcome, time.perf_counter() - begun)
+    ids = iter([*born, *range(max([next_id, *(b + 1 for b in born)]), next_id + 10_000)])
+    figures: dict[str, Any] = {}
+    if isinstance(action, Assembly):
+        changes, text, figures = _assembled(action, given, progress, ids, {p.name for p in pieces.values()})
+    elif isinstance(action, SetUnit):
+        changed = action.on(first)
+        changes = () if changed is first else (Change(first.id, first, changed),)
+        text = f"Unit {action.unit}" if changes else f"Unit is {action.unit} already"
+    elif isinstance(action, Rename):
+        changes = (Change(first.id, first, replace(first, name=action.to)),) if action.to != first.name else ()
+        text = f"Renamed to {action.to}"
+    elif isinstance(action, CopyAsVariant):
+        copy = action.on(first, next(ids), (p.name for p in pieces.values()))
+        changes, text = (Change(copy.id, None, copy),), f"Copied as {copy.name}"
+    else:
+        raise BadInput(f"{action.title} cannot be done again")
+    return Step(action, tuple(on), tuple(changes), frames, text, time.perf_counter() - begun, figures)
+
+
+def _assembled(
+    action: Assembly, given: Sequence[Piece], progress: Progress, ids: Any, taken: set[str]
+) -> tuple[tuple[Change, ...], str, dict[str, Any]]:
+    """Do an assembly, and let each part find the piece it goes on as."""
+    if len(given) < action.fewest:
+        raise BadInput(f"{action.title} takes {action.fewest} pieces or more; open a further scan as a piece")
+    result = action.apply([piece.mesh for piece in given], Context(progress))
+    after: dict[int, Piece] = {}
+    for part in result.parts:
+        source = given[part.of[0]]
+        made = source
+        if len(part.of) > 1:
+            made = _on_one_raw([given[i] for i in part.of])
+        number, name = source.id, source.name
+        if number in after:
+            number, name = next(ids), f"{source.name}, {part.named}" if part.named else source.name
+            count = 2
+            while name in taken:
+                name, count = f"{source.name}, {part.named} {count}", count + 1
+            taken = taken | {name}
+        unchanged = part.mesh is source.mesh and made is source and number == source.id
+        after[number] = source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh))
+    before = {piece.id: piece for piece in given}
+    changes = [Change(i, before.get(i), after.get(i)) for i in (*before, *(k for k in after if k not in before))]
+    return tuple(c for c in changes if c.before is not c.after), result.text, result.figures
+
+
+def _on_one_raw(pieces: Sequence[Piece]) -> Piece:
+    """A piece that stands on the raw scans of several; where these moved apart, they are put where they stand now."""
+    first = pieces[0]
+    if all(np.array_equal(p.frame, first.frame) for p in pieces):
+        raws, frame = [p.raw for p in pieces], first.frame
+    else:
+        raws = [p.raw.moved(p.raw.vertices @ p.frame[:3, :3].T + p.frame[:3, 3]) for p in pieces]
+        frame = np.eye(4)
+    notes = tuple(dict.fromkeys(note for p in pieces for note in p.scan.notes))
+    return replace(first, kept_raw=Kept(put_together(raws)[0]), scan=replace(first.scan, notes=notes), frame=frame)

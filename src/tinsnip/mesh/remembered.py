@@ -1,0 +1,67 @@
+"""Facts about a mesh that are worked out once and kept on it, for as long as it lives."""
+
+import threading
+from collections.abc import Callable
+from functools import wraps
+from typing import Any, TypeVar
+
+from tinsnip.progress import check_here
+
+__all__ = ["is_known", "remember", "remembered"]
+
+Subject = Any
+Fact = TypeVar("Fact")
+_guard = threading.Lock()
+_WAIT_SECONDS = 0.05
+
+
+def remembered(work: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
+    """Let a fact about a mesh be worked out once, by whoever asks first; the others wait for it.
+
+    What is kept must not hold the mesh itself, or neither would ever be let go. Work that is cancelled or fails
+    leaves nothing behind, and who waits for it does it anew.
+
+    Parameters
+    ----------
+    work : callable
+        From a mesh to the fact.
+
+    Returns
+    -------
+    callable
+        The same, answering from memory where it can.
+    """
+    name = f"{work.__module__}.{work.__qualname__}"
+
+    @wraps(work)
+    def asked(mesh: Subject) -> Fact:
+        known = mesh.__dict__
+        if name in known:
+            return known[name]
+        with _guard:
+            turn = known.setdefault(f"{name} is being worked out", threading.RLock())
+        while not turn.acquire(timeout=_WAIT_SECONDS):
+            check_here()  # one who waits can be stopped too
+        try:
+            if name not in known:
+                known[name] = work(mesh)
+            return known[name]
+        finally:
+            turn.release()
+
+    asked.fact = name  # type: ignore[attr-defined]
+    return asked
+
+
+def _name(fact: Any) -> str:
+    return getattr(fact, "fget", fact).fact
+
+
+def is_known(mesh: Subject, fact: Any) -> bool:
+    """Whether asking for a remembered fact, a function or a property, takes no time."""
+    return _name(fact) in mesh.__dict__
+
+
+def remember(mesh: Subject, fact: Any, value: Any) -> None:
+    """Tell a mesh a fact that is known already, such as one that moving it has not changed."""
+    mesh.__dict__[_name(fact)] = value

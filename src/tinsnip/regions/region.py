@@ -1,0 +1,186 @@
+"""A region: triangles of one mesh, written so that they are found again on another."""
+
+import hashlib
+from typing import Annotated
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from scipy.spatial import cKDTree
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.remembered import remembered
+from tinsnip.progress import check_here
+
+__all__ = ["Region", "fingerprint"]
+
+_ALIKE = 0.5
+"""A triangle faces as an anchor does when the cosine between them is above this."""
+_MOST_ANCHORS = 600
+_CHUNK = 1 << 16
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+
+
+@remembered
+def fingerprint(mesh: Mesh) -> str:
+    """A digest over where the triangles lie; meshes that share it have the same triangles in the same order."""
+    digest = hashlib.sha1(usedforsecurity=False)
+    for begin in range(0, len(mesh.faces), _CHUNK):
+        check_here()
+        digest.update(memoryview(mesh.vertices[mesh.faces[begin : begin + _CHUNK]]).cast("B"))
+    return digest.hexdigest()
+
+
+class Anchor(BaseModel):
+    """A point that lay on the region, how the surface faced there, and how far round it the region reached."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    place: tuple[Finite, Finite, Finite]
+    facing: tuple[Finite, Finite, Finite]
+    reach: float = Field(ge=0, allow_inf_nan=False)
+
+
+class Region(BaseModel):
+    """A set of triangles.
+
+    On the mesh it was made for, its runs of numbers tell the triangles; on any other, its anchors do.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    runs: tuple[tuple[int, int], ...] = Field((), description="triangles, as spans: the first, and one past the last")
+    mesh: str = Field("", description="fingerprint of the mesh whose triangles the runs count")
+    anchors: tuple[Anchor, ...] = Field((), description="where they lie, for when the mesh is another one")
+
+    @classmethod
+    def of(cls, mesh: Mesh, triangles: np.ndarray, groups: np.ndarray | None = None) -> "Region":
+        """The region of some triangles.
+
+        Parameters
+        ----------
+        mesh : Mesh
+        triangles : ndarray of bool, shape (F,), or of int, shape (K,)
+        groups : ndarray of int, shape (K,), optional
+            What belongs together, such as the triangles round one hole: each has anchors of its own.
+
+        Returns
+        -------
+        Region
+        """
+        chosen = np.flatnonzero(triangles) if triangles.dtype == bool else np.asarray(triangles, dtype=np.int64)
+        if groups is None:
+            groups = np.zeros(len(chosen), dtype=np.int64)
+        order = np.lexsort((chosen, groups))
+        chosen, groups = chosen[order], groups[order]
+        flat = np.unique(chosen)
+        ends = np.flatnonzero(np.diff(flat) != 1)
+        runs = zip(flat[np.concatenate([[0], ends + 1])], flat[np.concatenate([ends, [-1]])] + 1, strict=True)
+        runs = tuple((int(a), int(b)) for a, b in runs) if len(flat) else ()
+        return cls(runs=runs, mesh=fingerprint(mesh), anchors=_anchors(mesh, chosen, groups))
+
+    def __bool__(self) -> bool:
+        return bool(self.runs or self.anchors)
+
+    @property
+    def count(self) -> int:
+        """How many triangles it had on its own mesh."""
+        return sum(b - a for a, b in self.runs)
+
+    def fits(self, mesh: Mesh) -> bool:
+        """Whether its numbers count the triangles of this mesh."""
+        return self.mesh == fingerprint(mesh)
+
+    def moved(self, matrix: np.ndarray) -> "Region":
+        """The region where a 4x4 matrix takes it; found by its anchors wherever the mesh is not the same."""
+        if np.array_equal(matrix, np.eye(4)):
+            return self
+        linear = matrix[:3, :3]
+        scale = float(np.cbrt(abs(np.linalg.det(linear))))
+        anchors = []
+        for anchor in self.anchors:
+            place = linear @ np.array(anchor.place) + matrix[:3, 3]
+            facing = linear @ np.array(anchor.facing) / max(scale, 1e-300)
+            anchors.append(
+                Anchor(place=tuple(place.tolist()), facing=tuple(facing.tolist()), reach=scale * anchor.reach)
+            )
+        return Region(runs=self.runs, mesh=self.mesh, anchors=tuple(anchors))
+
+    def resolve(self, mesh: Mesh) -> np.ndarray:
+        """Its triangles on a mesh, bool, shape (F,).
+
+        Raises
+        ------
+        BadInput
+            When none of it can be found there.
+        """
+        inside = np.zeros(len(mesh.faces), dtype=bool)
+        if not self:
+            return inside
+        if self.fits(mesh):
+            for a, b in self.runs:
+                if not 0 <= a < b <= len(inside):
+                    raise BadInput(f"triangles {a} to {b} are named, of {len(inside)}; choose the region anew")
+                inside[a:b] = True
+            return inside
+        for near in self._near_anchors(mesh):
+            inside[near] = True
+        if not inside.any():
+            raise BadInput("the places this step names are not on the part any more; choose them anew")
+        return inside
+
+    def _near_anchors(self, mesh: Mesh) -> list[np.ndarray]:
+        """The triangles round each anchor that face as it does."""
+        if len(mesh.faces) == 0 or not self.anchors:
+            return []
+        middles = mesh.vertices[mesh.faces].mean(axis=1)
+        check_here()
+        tree = cKDTree(middles)
+        check_here()
+        facing = face_vectors(mesh.vertices, mesh.faces)
+        facing /= np.maximum(np.linalg.norm(facing, axis=1), 1e-300)[:, None]
+        found = []
+        for anchor in self.anchors:
+            near = np.array(tree.query_ball_point(anchor.place, anchor.reach), dtype=np.int64)
+            if len(near):
+                near = near[facing[near] @ np.array(anchor.facing) > _ALIKE]
+            found.append(near)
+        return found
+
+
+def _anchors(mesh: Mesh, chosen: np.ndarray, groups: np.ndarray) -> tuple[Anchor, ...]:
+    """Some triangles of each group, spread over it, that together stand for the rest."""
+    if len(chosen) == 0:
+        return ()
+    corners = mesh.vertices[mesh.faces[chosen]]
+    middles = corners.mean(axis=1)
+    vectors = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    sizes = np.linalg.norm(vectors, axis=1)
+    units = vectors / np.maximum(sizes, 1e-300)[:, None]
+    longest = np.sqrt(((corners - middles[:, None]) ** 2).sum(axis=2).max(axis=1))
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(groups) != 0]))
+    ends = np.append(starts[1:], len(groups))
+    each = max(2, _MOST_ANCHORS // len(starts))
+    anchors = []
+    for a, b in zip(starts, ends, strict=True):
+        own = np.arange(a, b)
+        # cells as wide as that about `each` of them are met by the group's surface
+        width = np.sqrt(0.5 * sizes[own].sum() / each)
+        if len(own) > each and width > 0:
+            cell = np.floor((middles[own] - middles[own].min(axis=0)) / width).astype(np.int64)
+            _, first, which = np.unique(cell, axis=0, return_index=True, return_inverse=True)
+            which = which.ravel()
+            reach = np.zeros(len(first))
+            np.maximum.at(reach, which, np.linalg.norm(middles[own] - middles[own[first]][which], axis=1))
+        else:
+            first, reach = np.arange(len(own)), np.zeros(len(own))
+        for i, r in zip(own[first], reach, strict=True):
+            anchors.append(
+                Anchor(
+                    place=tuple(middles[i].tolist()),
+                    facing=tuple(units[i].tolist()),
+                    reach=float(1.001 * r + 0.5 * longest[i]),
+                )
+            )
+    return tuple(anchors)

@@ -1,0 +1,1 @@
+"""Treatments over several pieces."""
