@@ -162,7 +162,7 @@ class Keeping(unittest.TestCase):
                 mock.patch.object(Shelf, "commit", side_effect=OSError(28, "No space left")),
                 self.assertRaises(OSError),
             ):
-                keeper.put([other], b"second")
+                keeper.put([other])
             self.assertFalse(other.on_disk)
             keeper.put([other])
             self.assertTrue(other.on_disk)

@@ -9,7 +9,7 @@ from typing import NoReturn
 from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
-from tinsnip.app.state.worker import keep_collecting_here
+from tinsnip.app.state.worker import finish_up, keep_collecting_here
 from tinsnip.app.widgets.theme import style_sheet
 
 __all__ = ["make_application", "run_window"]
@@ -46,10 +46,11 @@ def run_window(files: list[Path], demo: str | None = None) -> NoReturn:
     window = Window()
     window.show()
     if files:
-        window.session.open_files(files)
+        window.opening.open(files)
     elif demo is not None:
         window.open_demo(demo)
     code = application.exec()
+    finish_up()
     sys.stdout.flush()
     sys.stderr.flush()
     os._exit(code)  # all is saved by now; taking Qt and the driver apart in Python's order gains nothing

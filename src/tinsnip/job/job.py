@@ -256,27 +256,57 @@ class Job:
 
     # ---- what is in memory
 
-    def _fetch_states(self, states: Mapping[int, Piece]) -> None:
+    @staticmethod
+    def _fetch_states(states: Mapping[int, Piece]) -> None:
         for piece in states.values():
-            if self.is_visible(piece.id) or piece.id == self.active:
-                _ = piece.mesh
+            _ = piece.mesh, piece.raw
 
     def fetch(self, cursor: int) -> None:
-        """Bring the meshes back that going to a line of the log will show."""
+        """Bring the meshes back that going to a line of the log will show, and no others."""
         self._fetch_states(self.states_at(cursor))
 
-    def fetch_undo(self, back: bool = True) -> None:
-        """Bring back what undoing, or redoing, will show."""
+    def states_after_undo(self, back: bool = True) -> dict[int, Piece]:
+        """The pieces as undoing, or redoing, will leave them."""
         edit = self._edit_to_undo() if back else self._edit_to_redo()
         if edit is not None:
-            self._fetch_states(_states(self.start, edit.before if back else edit.after))
-        else:
-            self.fetch(self.cursor + (-1 if back else 1))
+            return _states(self.start, edit.before if back else edit.after)
+        return self.states_at(max(0, self.cursor - 1) if back else self.cursor + 1)
+
+    @staticmethod
+    def are_at_hand(states: Mapping[int, Piece]) -> bool:
+        """Whether showing pieces as they were reads nothing from the disk."""
+        return all(k.resident is not None for p in states.values() for k in (p.kept_mesh, p.kept_raw))
 
     def is_at_hand(self, cursor: int) -> bool:
         """Whether going to a line of the log reads nothing from the disk."""
-        shown = (p for p in self.states_at(cursor).values() if self.is_visible(p.id) or p.id == self.active)
-        return all(p.kept_mesh.resident is not None for p in shown)
+        return self.are_at_hand(self.states_at(cursor))
+
+    def snapshot(self) -> "Job":
+        """The job as it is now, to be looked at from another thread while this one goes on."""
+        copy = Job(self.keeper)
+        copy.start, copy.log, copy.cursor = dict(self.start), list(self.log), self.cursor
+        copy.active, copy.hidden, copy.next_id = self.active, set(self.hidden), self.next_id
+        copy.edits, copy.undone_edits = list(self.edits), list(self.undone_edits)
+        copy._present = dict(self._present)
+        return copy
+
+    def point(self) -> tuple[tuple[Step, ...], int]:
+        """The log and where it stands, to be compared with later."""
+        return tuple(self.log), self.cursor
+
+    def steps_since(self, point: tuple[tuple[Step, ...], int] | None) -> int:
+        """How many steps were done, undone or changed since a point; 0 when the job stands where it stood."""
+        if point is None:
+            return len(self.log)
+        steps, cursor = point
+        if self._is_at(point):
+            return 0
+        same = 0
+        for a, b in zip(self.log, steps, strict=False):
+            if a is not b:
+                break
+            same += 1
+        return max(1, len(self.log) - same, abs(self.cursor - cursor))
 
     def all_steps(self) -> list[Step]:
         """Every step that can be reached, those of changed logs too, each once."""

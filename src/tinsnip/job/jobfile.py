@@ -37,7 +37,7 @@ _ROWS = {"vertex": "vertices", "triangle": "faces"}
 
 @dataclass
 class OpenedJob:
-    """A job that was opened, what its window showed, and what of it was lost."""
+    """A job that was opened, what its window showed, what of it was lost, and the left-over file it came from."""
 
     job: Job
     view: dict[str, Any]
@@ -45,6 +45,7 @@ class OpenedJob:
     shelf: Shelf
     saved_as: str = ""
     unsaved: bool = False
+    left_over: Path | None = None
 
 
 def is_job_file(path: Path) -> bool:

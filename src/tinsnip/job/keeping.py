@@ -14,6 +14,7 @@ import numpy as np
 import platformdirs
 from PIL import Image
 
+from tinsnip.errors import Cancelled
 from tinsnip.job.shelf import Damaged, Shelf, Slot
 from tinsnip.mesh import Attribute, Domain, Mesh
 
@@ -252,6 +253,8 @@ class Keeper:
             return written
 
     def _next_name(self) -> str:
+        if self._closed:  # nobody waits for the rest
+            raise Cancelled
         self._count += 1
         return f"arrays/{self._count:06d}"
 
@@ -297,8 +300,8 @@ class Keeper:
 
     def close(self) -> None:
         """Remove what was written; nothing is written any more."""
+        self._closed = True
         with self._turn:
-            self._closed = True
             if self._shelf is not None:
                 self._shelf.close()
                 self.path.unlink(missing_ok=True)

@@ -2,14 +2,15 @@
 
 from dataclasses import dataclass, field
 from enum import Enum
+from typing import Literal, NamedTuple
 
 import numpy as np
 
-__all__ = ["Finding", "Kind"]
+__all__ = ["Finding", "Kind", "KindFacts"]
 
 
 class Kind(Enum):
-    """What a finding is."""
+    """What a finding is; `facts` says what that entails."""
 
     CRUMB = "crumb"
     CHUNK = "chunk"
@@ -17,6 +18,45 @@ class Kind(Enum):
     HOLE = "hole"
     RIM = "rim"
     TANGLE = "tangle"
+
+    @property
+    def facts(self) -> "KindFacts":
+        """How findings of this kind are shown and chosen."""
+        return _FACTS[self]
+
+
+class KindFacts(NamedTuple):
+    """How findings of one kind are shown and chosen.
+
+    Attributes
+    ----------
+    can_tick : bool
+        Whether it takes part in its station's treatment by a tick.
+    ticked_at_first : bool
+    drawn : str
+        What its outline is: a closed ``ring``, single ``points``, or a ``cloud`` of a shell's vertices.
+    counted : str
+        What its count counts, as a plural.
+    spans : bool
+        Whether its size is a length that is worth telling; else its count is told.
+    """
+
+    can_tick: bool
+    ticked_at_first: bool
+    drawn: Literal["ring", "points", "cloud"]
+    counted: str
+    spans: bool = True
+
+
+_FACTS = {
+    Kind.CRUMB: KindFacts(True, True, "cloud", "triangles"),
+    # what may be part of the part is not ticked unless its user does so
+    Kind.CHUNK: KindFacts(True, False, "cloud", "triangles"),
+    Kind.VOID: KindFacts(True, True, "cloud", "triangles"),
+    Kind.HOLE: KindFacts(True, True, "ring", "edges"),
+    Kind.RIM: KindFacts(False, False, "ring", "edges"),
+    Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
+}
 
 
 @dataclass(frozen=True, eq=False)

@@ -46,6 +46,8 @@ class Treatment(BaseModel):
 
     name: ClassVar[str]
     title: ClassVar[str]
+    station: ClassVar[str] = ""
+    """The station that offers it with a form of its fields; none where a tray does so in its own way."""
     changes_area: ClassVar[bool] = False
     """Whether surface goes or is made, so that the outcome has to say how much."""
 

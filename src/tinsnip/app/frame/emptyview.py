@@ -1,13 +1,16 @@
 """What the view shows before anything is open: where to drop a scan, the demo scans, the recent ones."""
 
+import time
 from pathlib import Path
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from tinsnip.app.frame.leftovers import picture_label
 from tinsnip.formats import FORMATS
+from tinsnip.words import counted
 
-__all__ = ["DEMOS", "EmptyView"]
+__all__ = ["DEMOS", "EmptyView", "RecentJob"]
 
 DEMOS = {
     ("pump-cover",): "Demo: pump cover\na cast cover on its bed",
@@ -16,7 +19,9 @@ DEMOS = {
 }
 """The demo scans that open together, and what their card says."""
 
-_MOST_RECENT = 4
+_MOST_SCANS, _MOST_JOBS = 4, 3
+RecentJob = tuple[Path, bytes | None, float, int]
+"""A job's file, its small picture, when it was saved (seconds since the epoch), and how many steps it has."""
 
 
 class EmptyView(QFrame):
@@ -36,10 +41,10 @@ class EmptyView(QFrame):
         title.setObjectName("title")
         box.addWidget(title)
         names = [name.upper() for name in FORMATS]
-        text = QLabel(f"{', '.join(names[:-1])} or {names[-1]}, up to 10 million triangles")
+        text = QLabel(f"{', '.join(names[:-1])} or {names[-1]}, up to 10 million triangles; or a job")
         text.setObjectName("muted")
         box.addWidget(text)
-        open_button = QPushButton("Open a scan…    Ctrl+O")
+        open_button = QPushButton("Open a scan or a job…    Ctrl+O")
         open_button.setObjectName("democard")
         open_button.clicked.connect(lambda: self.open_asked.emit())
         box.addWidget(open_button)
@@ -50,19 +55,63 @@ class EmptyView(QFrame):
             button.clicked.connect(lambda _=False, demo=demo: self.demo_asked.emit(demo))
             demos.addWidget(button)
         box.addLayout(demos)
+        self._jobs = QHBoxLayout()
+        self._jobs.setSpacing(10)
         self._recent = QVBoxLayout()
         self._recent.setSpacing(4)
-        box.addLayout(self._recent)
+        self._jobs_title = self._heading("Recent jobs")
+        self._scans_title = self._heading("Recent scans")
+        for part in (self._jobs_title, self._jobs, self._scans_title, self._recent):
+            box.addWidget(part) if isinstance(part, QWidget) else box.addLayout(part)
+
+    @staticmethod
+    def _heading(text: str) -> QLabel:
+        label = QLabel(text)
+        label.setObjectName("heading")
+        label.hide()
+        return label
+
+    @staticmethod
+    def _clear(rows: QVBoxLayout | QHBoxLayout) -> None:
+        while rows.count():
+            gone = rows.takeAt(0).widget()
+            if gone is not None:
+                gone.hide()
+                gone.deleteLater()
+
+    def show_jobs(self, jobs: list[RecentJob]) -> None:
+        """Offer the jobs saved lately, each with its picture."""
+        self._clear(self._jobs)
+        self._jobs_title.setVisible(bool(jobs))
+        for path, picture, saved, steps in jobs[:_MOST_JOBS]:
+            button = QPushButton()
+            button.setObjectName("jobcard")
+            button.setAccessibleName(f"Job {path.name}")
+            button.setToolTip(str(path))
+            button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))
+            inner = QVBoxLayout(button)
+            inner.setContentsMargins(8, 8, 8, 6)
+            inner.setSpacing(3)
+            thumb = picture_label(picture)
+            thumb.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+            inner.addWidget(thumb, 0, Qt.AlignmentFlag.AlignHCenter)
+            name = QLabel(button.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, 150))
+            when = QLabel(f"{time.strftime('%-d %b, %H:%M', time.localtime(saved))} · {counted(steps, 'step')}")
+            when.setObjectName("muted")
+            for label in (name, when):
+                label.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+                inner.addWidget(label, 0, Qt.AlignmentFlag.AlignHCenter)
+            button.setMinimumSize(inner.sizeHint().expandedTo(button.minimumSizeHint()))
+            self._jobs.addWidget(button)
+        if jobs:
+            self._jobs.addStretch(1)
+        self.adjustSize()
 
     def show_recent(self, paths: list[Path]) -> None:
         """Offer the scans opened lately."""
-        while self._recent.count():
-            self._recent.takeAt(0).widget().deleteLater()
-        if paths:
-            label = QLabel("Recent")
-            label.setObjectName("heading")
-            self._recent.addWidget(label)
-        for path in paths[:_MOST_RECENT]:
+        self._clear(self._recent)
+        self._scans_title.setVisible(bool(paths))
+        for path in paths[:_MOST_SCANS]:
             button = QPushButton(f"{path.name}    {path.parent}")
             button.setObjectName("recent")
             button.setToolTip(str(path))

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushBu
 
 from tinsnip.app.state.session import Session
 from tinsnip.formats import UNITS
+from tinsnip.job import Open, Rename, SetUnit
 from tinsnip.mesh.measures import edge_spread
 from tinsnip.words import counted, grouped
 
@@ -117,21 +118,25 @@ class FirstLook(QFrame):
         if not event.spontaneous():
             self.put_away.emit()
 
+    def is_wanted(self) -> bool:
+        """Whether the part is still as it came, but for its unit and name."""
+        job = self.session.job
+        return all(isinstance(step.action, Open | SetUnit | Rename) for step in job.log[: job.cursor])
+
     def refresh(self) -> None:
         """Show what is known."""
         piece, found = self.session.job.piece, self.session.examination
         if piece is None:
             self.hide()
             return
-        if self.session.job.log:
+        if not self.is_wanted():
             self.hide()
         scan, mesh = piece.scan, piece.mesh
         name = self.title.fontMetrics().elidedText(piece.name, Qt.TextElideMode.ElideMiddle, 220)
         self.title.setText(f"First look: {name}")
         self.drawing.show_size(mesh.size)
-        unit = scan.unit if scan else "mm"
-        self.unit_buttons[unit].setChecked(True)
-        self.reason.setText(f"Taken as {unit}: {scan.unit_reason}." if scan else "")
+        self.unit_buttons[scan.unit].setChecked(True)
+        self.reason.setText(f"Taken as {scan.unit}: {scan.unit_reason}.")
         if found is None:
             self.found.setText("Looking it over…")
             self.needs.setText("")
@@ -145,7 +150,7 @@ class FirstLook(QFrame):
             f"{counted(counts['holes'], 'hole')}, {counted(counts['rims'], 'rim')}",
             f"{counted(found.tangles.total, 'tangle')}",
         ]
-        self.found.setText(" · ".join(words) + ("".join(f"\n{note}" for note in scan.notes) if scan else ""))
+        self.found.setText(" · ".join(words) + "".join(f"\n{note}" for note in scan.notes))
         steps = []
         if found.tangles.total:
             steps.append(f"mend {counted(found.tangles.total, 'tangle')}")

@@ -1,40 +1,170 @@
-"""The log: every step, also those that were undone; a click goes back to one."""
+"""The log: every step, also those that were undone; a click goes back to one, its pencil opens it."""
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QListWidget, QListWidgetItem
+from PySide6.QtCore import QEvent, QModelIndex, QPoint, QRect, QSize, Qt
+from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
+from tinsnip.app.state.editing import Editing
 from tinsnip.app.state.session import Session
+from tinsnip.job import Open, Step
 
 __all__ = ["LogList"]
+
+_PENCIL, _TICK = 24, 22
+_ROLE = Qt.ItemDataRole.UserRole
+
+
+class _Delegate(QStyledItemDelegate):
+    """A tick that switches the step off, its line, and a pencil where its values can be changed."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(60, QFontMetrics(option.font).height() + 8)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        step, is_done, is_edited, text, can_edit = index.data(_ROLE + 1)
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = option.rect
+        selected = bool(option.state & QStyle.StateFlag.State_Selected)
+        hovered = bool(option.state & QStyle.StateFlag.State_MouseOver)
+        if is_edited:
+            painter.fillRect(box, QColor("#f0d9c4"))
+        elif selected or hovered:
+            painter.fillRect(box, QColor("#f3efe6" if selected else "#e6e1d6"))
+        ink = QColor("#26241f") if is_done and step.enabled else QColor("#77705f")
+        if not isinstance(step.action, Open):
+            square = QRect(box.left() + 4, box.center().y() - 5, 11, 11)
+            painter.setPen(QPen(ink, 1))
+            painter.setBrush(QColor("#ffffff") if step.enabled else Qt.BrushStyle.NoBrush)
+            painter.drawRect(square)
+            if step.enabled:
+                painter.setPen(QPen(ink, 1.8))
+                painter.drawPolyline([square.topLeft() + p for p in (QPoint(2, 6), QPoint(5, 9), QPoint(10, 2))])
+        font = option.font
+        font.setStrikeOut(not step.enabled)
+        font.setItalic(not is_done)
+        painter.setFont(font)
+        painter.setPen(ink)
+        room = QRect(box.left() + _TICK, box.top(), box.width() - _TICK - _PENCIL, box.height())
+        line = QFontMetrics(font).elidedText(text, Qt.TextElideMode.ElideRight, room.width())
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, line)
+        if can_edit and (hovered or selected or is_edited):
+            self._pencil(painter, QRect(box.right() - _PENCIL, box.top(), _PENCIL, box.height()))
+        painter.restore()
+
+    @staticmethod
+    def _pencil(painter: QPainter, box: QRect) -> None:
+        c = box.center()
+        painter.setPen(QPen(QColor("#8a4a1f"), 1.8))
+        painter.drawLine(c + QPoint(-4, 4), c + QPoint(4, -4))
+        painter.drawLine(c + QPoint(2, -6), c + QPoint(6, -2))
+        painter.drawLine(c + QPoint(-6, 6), c + QPoint(-4, 4))
 
 
 class LogList(QListWidget):
     """The steps of the job."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, editing: Editing) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.editing = session, editing
         self.setObjectName("loglist")
-        self.setAccessibleName("Log: click a line to go back to it")
-        self.itemClicked.connect(lambda item: session.go_to(item.data(Qt.ItemDataRole.UserRole)))
+        self.setAccessibleName("Log: click a line to go back to it, Enter to change it, Space to switch it off")
+        self.setItemDelegate(_Delegate())
+        self.setMouseTracking(True)
         self.setFixedHeight(150)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.customContextMenuRequested.connect(self._show_menu)
 
     def refresh(self) -> None:
         """Show the job as it is."""
-        job = self.session.job
+        job, number = self.session.job, self.currentRow()
+        standing = job.cursor if self.editing.number is None else len(job.log)
         self.clear()
-        if job.piece is None:
-            return
-        lines = [(0, "as opened", None), *((i + 1, e.text, e.seconds) for i, e in enumerate(job.log))]
-        for cursor, text, seconds in lines:
-            label = f"{cursor}  {text}" if cursor else f"0  {text}"
-            if cursor > job.cursor:
-                label += "  (undone)"
-            item = QListWidgetItem(label)
-            item.setToolTip(f"{text}{f', {seconds:.2f} s' if seconds is not None else ''}. Click to go here.")
-            item.setData(Qt.ItemDataRole.UserRole, cursor)
-            if cursor > job.cursor:
-                item.setForeground(Qt.GlobalColor.darkGray)
+        several = len({i for step in job.log for i in (*step.on, *(c.id for c in step.changes))}) > 1
+        for i, step in enumerate(job.log):
+            text = f"{i + 1}  {step.text if step.enabled else step.action.title}"
+            if several and step.on:
+                name = next((c.after.name for c in step.changes if c.after is not None), "")
+                text += f" · {name}" if name else ""
+            told = "" if step.enabled else ", switched off"
+            told += ", undone" if i >= standing else ""
+            item = QListWidgetItem(text + told)
+            item.setData(_ROLE, i + 1)
+            is_edited = i == self.editing.number
+            shown = text + ("  (undone)" if i >= standing else "") + ("  (off)" if not step.enabled else "")
+            item.setData(_ROLE + 1, (step, i < standing, is_edited, shown, self.editing.can_edit(step.action)))
+            item.setToolTip(self._about(step, text))
             self.addItem(item)
-        self.setCurrentRow(job.cursor)
+        if self.hasFocus() and 0 <= number < self.count():
+            self.setCurrentRow(number)
+        else:
+            self.setCurrentRow(max(0, job.cursor - 1) if self.editing.number is None else self.editing.number)
+        current = self.currentItem()
+        if current is not None:
+            self.scrollToItem(current)
+
+    def _about(self, step: Step, text: str) -> str:
+        lines = [f"{text}, {step.seconds:.2f} s", "Click to go there."]
+        if self.editing.can_edit(step.action):
+            lines.append("Pencil or Enter: change its values. Space: switch it off.")
+            lines.append("Alt+Up, Alt+Down: do it earlier, later.")
+        return "\n".join(lines)
+
+    def _row_at(self, place: QPoint) -> int:
+        return self.indexAt(place).row()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        place = event.position().toPoint()
+        row = self._row_at(place)
+        super().mousePressEvent(event)
+        if row < 0 or event.button() != Qt.MouseButton.LeftButton:
+            return
+        step = self.session.job.log[row]
+        if place.x() >= self.viewport().width() - _PENCIL and self.editing.can_edit(step.action):
+            self.editing.begin(row)
+        elif place.x() < _TICK and not isinstance(step.action, Open):
+            self.editing.set_enabled(row, not step.enabled)
+        else:
+            self.editing.stay()
+            self.session.go_to(row + 1)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and self._means(event):
+            event.accept()  # these keys are the list's while it has the focus
+            return True
+        return super().event(event)
+
+    @staticmethod
+    def _means(event: QKeyEvent) -> bool:
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        return event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) or (
+            alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down)
+        )
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        row = self.currentRow()
+        if row < 0 or not self._means(event):
+            super().keyPressEvent(event)
+        elif event.key() == Qt.Key.Key_Space:
+            self.editing.set_enabled(row, not self.session.job.log[row].enabled)
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.editing.move(row, -1 if event.key() == Qt.Key.Key_Up else 1)
+        else:
+            self.editing.begin(row)
+
+    def _show_menu(self, place: QPoint) -> None:
+        row = self._row_at(place)
+        if row < 0:
+            return
+        step = self.session.job.log[row]
+        menu = QMenu(self)
+        menu.addAction("Go there", lambda: self.session.go_to(row + 1))
+        if self.editing.can_edit(step.action):
+            menu.addAction("Change its values…    Enter", lambda: self.editing.begin(row))
+        if not isinstance(step.action, Open):
+            what = "Switch off" if step.enabled else "Switch on"
+            menu.addAction(f"{what}    Space", lambda: self.editing.set_enabled(row, not step.enabled))
+            menu.addAction("Do it earlier    Alt+Up", lambda: self.editing.move(row, -1))
+            menu.addAction("Do it later    Alt+Down", lambda: self.editing.move(row, 1))
+        menu.exec(self.viewport().mapToGlobal(place))

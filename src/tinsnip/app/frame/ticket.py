@@ -4,61 +4,22 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from tinsnip.app.state.session import STATIONS, Session
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.registry import STATIONS
+from tinsnip.app.stations.station import Station
 from tinsnip.app.widgets.findinglist import FindingList
 from tinsnip.words import grouped
 
 __all__ = ["Ticket", "station_state"]
 
 
-def _plural(n: int, one: str, many: str | None = None) -> str:
-    return f"{n} {one if n == 1 else many or one + 's'}"
-
-
-def station_state(session: Session, index: int) -> tuple[str, int | None]:
+def station_state(session: Session, station: Station) -> tuple[str, int | None]:
     """One line of state for a station, and how much is open there (None: nothing to count)."""
-    job, found = session.job, session.examination
-    if job.piece is None:
+    if session.job.piece is None:
         return "", None
-    scan = job.piece.scan
-    name = STATIONS[index]
-    if name == "Intake":
-        colour = "colour kept" if session.mesh.colour is not None else "no colour"
-        return f"{scan.unit if scan else 'mm'} · {colour}", 0
-    if name == "Stand":
-        return f"lowest point {_short(session.mesh.box[0, 2])} mm", None
-    if found is None:
+    if station.waits and session.examination is None:
         return "looking…", None
-    roles, openings = found.roles, found.boundaries
-    if name == "Trim":
-        cuts = sum(e.treatment.name == "snip-straight" for e in job.log[: job.cursor])
-        return (_plural(cuts, "cut made", "cuts made") if cuts else "nothing cut yet"), (0 if cuts else None)
-    if name == "Strays":
-        crumbs, chunks, voids = (int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void))
-        words = [_plural(n, w) for n, w in ((crumbs, "crumb"), (chunks, "chunk"), (voids, "void")) if n]
-        return " · ".join(words) or "none", crumbs + chunks + voids
-    if name == "Holes":
-        holes, rims = int(openings.is_hole.sum()), int(openings.is_rim.sum())
-        words = [_plural(holes, "hole") if holes else "none open"] + [_plural(rims, "outer rim")] * (rims > 0)
-        return " · ".join(words), holes
-    if name == "Surface":
-        total = found.tangles.total
-        return (_plural(total, "tangle") if total else "no tangles"), total
-    if name == "Reduce":
-        before = len(job.piece.raw.faces)
-        return f"{100 * len(session.mesh.faces) / max(before, 1):.3g} % of the raw scan", None
-    if name == "Solid":
-        rims = int(openings.is_rim.sum())
-        if rims:
-            return "open at the base" if rims == 1 else f"{rims} open rims", rims
-        return ("closed" if session.mesh.edges.open == 0 else "not closed yet"), int(session.mesh.edges.open > 0)
-    failed = sum(c.passed is False for c in found.readiness.checks)
-    passed = sum(c.passed is True for c in found.readiness.checks)
-    return f"{passed} of {len(found.readiness.checks)} checks pass", failed
-
-
-def _short(value: float) -> str:
-    return f"{value:.2f}".rstrip("0").rstrip(".") if abs(value) >= 0.005 else "0"
+    return station.state(session)
 
 
 class _Row(QWidget):
@@ -68,31 +29,32 @@ class _Row(QWidget):
         super().__init__()
         self.session = session
         self.index = index
+        self.station = STATIONS[index]
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFixedHeight(2 * QFontMetrics(self.font()).height() + 14)
         self.refresh()
 
     def refresh(self) -> None:
-        state, count = station_state(self.session, self.index)
+        state, count = station_state(self.session, self.station)
         self.state, self.count = state, count
-        text = f"Station {self.index + 1}, {STATIONS[self.index]}: {state}"
+        text = f"Station {self.index + 1}, {self.station.name}: {state}"
         self.setAccessibleName(text if not count else f"{text}, {count} open")
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.session.set_station(self.index)
+        self.session.set_station(self.station.name)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return):
-            self.session.set_station(self.index)
+            self.session.set_station(self.station.name)
         else:
             super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        is_open = self.session.station == self.index
+        is_open = self.session.station == self.station.name
         box = QRectF(self.rect())
         painter.fillRect(box, QColor("#ffffff" if is_open else "#f3efe6"))
         if is_open:
@@ -109,7 +71,7 @@ class _Row(QWidget):
         painter.drawText(QRectF(14, 7, 20, box.height()), Qt.AlignmentFlag.AlignTop, str(self.index + 1))
         painter.setPen(QColor("#1d1b17"))
         line = QFontMetrics(font).height()
-        painter.drawText(QRectF(40, 7, box.width() - 100, line + 2), 0, STATIONS[self.index])
+        painter.drawText(QRectF(40, 7, box.width() - 100, line + 2), 0, self.station.name)
         font.setBold(False)
         font.setPointSizeF(font.pointSizeF() * 0.94)
         painter.setFont(font)
@@ -185,7 +147,7 @@ class Ticket(QWidget):
         metrics = QFontMetrics(self.name.font())
         name = piece.name if piece else "No scan open"
         self.name.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, 236))
-        self.name.setToolTip(str(piece.scan.path) if piece and piece.scan else "")
+        self.name.setToolTip(str(piece.scan.path) if piece else "")
         if piece:
             size = " × ".join(f"{x:.4g}" if x < 1000 else f"{x:.0f}" for x in piece.mesh.size)
             self.facts.setText(f"raw {grouped(len(piece.raw.faces))} triangles\n{size} mm")
@@ -198,7 +160,7 @@ class Ticket(QWidget):
         room = self.scroll.viewport().height() - len(self.rows) * self.rows[0].height() - 12
         self.list.show_findings(findings, room)
         if findings:
-            at = self.column.indexOf(self.rows[self.session.station])
+            at = self.column.indexOf(self.rows[[s.name for s in STATIONS].index(self.session.station)])
             self.column.insertWidget(at + 1, self.holder)
             self.holder.show()
 

@@ -1,9 +1,9 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
 from pathlib import Path
+from typing import Any
 
-import platformdirs
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtCore import QBuffer, QByteArray, QEvent, QIODevice, QObject, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QStackedWidget,
@@ -22,24 +23,37 @@ from PySide6.QtWidgets import (
 
 from tinsnip.app.frame.busybox import BusyBox
 from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
-from tinsnip.app.frame.emptyview import EmptyView
+from tinsnip.app.frame.emptyview import EmptyView, RecentJob
 from tinsnip.app.frame.firstlook import FirstLook
+from tinsnip.app.frame.leftovers import LeftOvers
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
+from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.statusline import StatusLine
+from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
-from tinsnip.app.state.session import STATIONS, Session
+from tinsnip.app.state.editing import Editing, Halt
+from tinsnip.app.state.saving import LeftOver, Saving, left_over_jobs
+from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
-from tinsnip.app.stations.registry import make_trays
+from tinsnip.app.stations.registry import STATIONS
+from tinsnip.app.stations.station import Tray
+from tinsnip.app.tools.dial import Dial
+from tinsnip.app.tools.navigate import Navigate
+from tinsnip.app.tools.pins import Pins
+from tinsnip.app.tools.scalebar import ScaleBar
+from tinsnip.app.tools.tags import Tags
+from tinsnip.app.tools.wipe import Wipe
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.demo import demo_file
-from tinsnip.formats import FORMATS, Scan, read_scan
-from tinsnip.progress import Progress
-from tinsnip.words import grouped, megabytes, millimetres
+from tinsnip.errors import BadInput
+from tinsnip.job import OpenedJob, is_job_file, load_routine, read_document
+from tinsnip.words import counted
 
 __all__ = ["Window"]
 
-_OPEN_FILTER = "Scans (" + " ".join(f"*{f.suffix}" for f in FORMATS.values()) + ");;All files (*)"
 _TRAY_WIDTH = 288
+_FIRST = STATIONS[0].name
+_PICTURE = 320, 200
 
 
 class Window(QMainWindow):
@@ -47,42 +61,94 @@ class Window(QMainWindow):
 
     def __init__(self) -> None:
         super().__init__()
-        self.session = Session()
+        self.session = Session(STATIONS)
         self.settings = Settings.load()
         self.session.set_undo_memory(self.settings.undo_share)
-        self.session.job.keeper.remove_stale()
         self.setWindowTitle("Tinsnip")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
+        self.saving = Saving(self.session, self.what_is_shown, self.picture)
+        self.editing = Editing(self.session)
+        self.opening = Opening(self.session, self.saving, self.settings, self)
         self.viewport = Viewport(self.session, self.settings)
+        self._fill_hand()
         self.ticket = Ticket(self.session)
-        self.trays = make_trays(self.session, self.viewport)
-        self.menus = Menus(self)
+        self.trays: dict[str, Tray] = {s.name: s.make_tray(self.session, self.viewport) for s in STATIONS}
+        self.editor = StepEditor(self.session, self.editing)
+        self.menus = Menus(self, self)
         self._build_layout()
         self.busy_box = BusyBox(self.session.tasks, self._place_floating, self.viewport)
         self._build_notice()
+        self._before_swap = ""
+        self._station_shown = ""
+        self._closing = False
+        self._connect()
+        for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
+            child.style().unpolish(child)
+            child.style().polish(child)
+        self._open_station(_FIRST)
+        self.refresh()
+        self._fill_recent()
+        self.session.tasks.behind("left over", lambda p: left_over_jobs(), self._offer)
+
+    def tray(self, name: str) -> Tray:
+        """The tray of a station."""
+        return self.trays[name]
+
+    # ---- building
+
+    def _fill_hand(self) -> None:
+        """Put into the hand what is always there."""
+        view, hand = self.viewport, self.viewport.hand
+        self.dial, self.wipe, self.tags, self.pins = Dial(view), Wipe(view), Tags(view), Pins(view)
+        navigate = Navigate(view)
+        navigate.clicked.connect(self.pins.read_at)
+        hand.fixed = [self.wipe, self.dial, self.tags]
+        hand.drawn = [ScaleBar(view), self.pins]
+        hand.moving = navigate
+        legend = view.deviation_legend
+        legend.clear_asked.connect(self.pins.clear)
+        self.pins.changed.connect(lambda: legend.clear.setVisible(bool(self.pins.pins)))
+        self.pins.changed.connect(view.place_legends)
+
+    def _connect(self) -> None:
         session = self.session
         session.station_changed.connect(self._open_station)
         session.tasks.busy_changed.connect(self._show_busy)
         session.message.connect(self._show_message)
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
-        self.trays[8].export_asked.connect(self.ask_export)
-        self.trays[0].add_asked.connect(self.ask_add)
-        self.trays[0].look_asked.connect(self.show_first_look)
-        session.opened.connect(self._opened)
-        session.from_raw_changed.connect(self._show_measured)
-        for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
-            child.style().unpolish(child)
-            child.style().polish(child)
-        self._before_swap = ""
-        self._station_shown = -1
-        self._open_station(0)
-        self.refresh()
-
-    # ---- building
+        asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
+        for tray in self.trays.values():
+            tray.asked.connect(lambda name: asked[name]())
+        session.opened.connect(lambda paths: self.show_first_look())
+        session.job_opened.connect(self._show_opened_job)
+        session.job_left.connect(self.first_look.hide)
+        self.opening.recent_changed.connect(self._fill_recent)
+        self.saving.changed.connect(self._show_title)
+        self.editing.changed.connect(self._show_editing)
+        self.editing.halted.connect(self._ask_about_halt)
 
     def _build_layout(self) -> None:
+        columns = QHBoxLayout()
+        columns.setContentsMargins(0, 0, 0, 0)
+        columns.setSpacing(0)
+        columns.addWidget(self.ticket)
+        columns.addWidget(self._middle(), 1)
+        columns.addWidget(self._tray_column())
+        centre = QWidget()
+        whole = QVBoxLayout(centre)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(self._top_bar())
+        whole.addLayout(columns, 1)
+        self.status = StatusLine(self.session, self.saving)
+        whole.addWidget(self.status)
+        self.setCentralWidget(centre)
+        self._build_cards()
+        self.viewport.installEventFilter(self)
+
+    def _top_bar(self) -> QWidget:
         top = QWidget()
         top.setObjectName("topbar")
         top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -104,7 +170,9 @@ class Window(QMainWindow):
         self.state_button.setObjectName("state")
         self.state_button.clicked.connect(self._go_to_what_is_missing)
         row.addWidget(self.state_button)
+        return top
 
+    def _middle(self) -> QWidget:
         view_row = QWidget()
         view_row.setObjectName("viewrow")
         view_row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -130,7 +198,9 @@ class Window(QMainWindow):
         middle_box.setSpacing(0)
         middle_box.addWidget(view_row)
         middle_box.addWidget(self.viewport, 1)
+        return middle
 
+    def _tray_column(self) -> QWidget:
         self.tray_column = tray = QWidget()
         tray.setObjectName("tray")
         tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -140,7 +210,7 @@ class Window(QMainWindow):
         tray_box.setSpacing(0)
         self.stack = QStackedWidget()
         self.stack.setMaximumWidth(_TRAY_WIDTH)  # a long text in one tray must not push another out of view
-        for panel in self.trays:
+        for panel in (*self.trays.values(), self.editor):
             self.stack.addWidget(panel)
         scroll = QScrollArea()
         scroll.setObjectName("trayscroll")
@@ -156,48 +226,22 @@ class Window(QMainWindow):
         log_title = QLabel("LOG")
         log_title.setObjectName("heading")
         log_box.addWidget(log_title)
-        self.log_list = LogList(self.session)
+        self.log_list = LogList(self.session, self.editing)
         log_box.addWidget(self.log_list)
         tray_box.addWidget(log)
+        return tray
 
-        status = QWidget()
-        status.setObjectName("statusline")
-        status.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        status_box = QHBoxLayout(status)
-        status_box.setContentsMargins(4, 5, 4, 5)
-        self.status = {name: QLabel() for name in ("triangles", "size", "deviation", "made")}
-        for label in self.status.values():
-            status_box.addWidget(label)
-        status_box.addStretch(1)
-        self.said = QLabel()
-        status_box.addWidget(self.said)
-
-        centre = QWidget()
-        columns = QHBoxLayout()
-        columns.setContentsMargins(0, 0, 0, 0)
-        columns.setSpacing(0)
-        columns.addWidget(self.ticket)
-        columns.addWidget(middle, 1)
-        columns.addWidget(tray)
-        whole = QVBoxLayout(centre)
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        whole.addWidget(top)
-        whole.addLayout(columns, 1)
-        whole.addWidget(status)
-        self.setCentralWidget(centre)
-        self._build_empty()
-        self.viewport.installEventFilter(self)
-
-    def _build_empty(self) -> None:
-        """What the view shows before anything is open, and the card after."""
+    def _build_cards(self) -> None:
+        """What the view shows before anything is open, and the cards after."""
         self.empty = EmptyView(self.viewport)
-        self.empty.open_asked.connect(self.ask_open)
-        self.empty.demo_asked.connect(lambda names: self.open_demo(*names))
-        self.empty.recent_asked.connect(lambda path: self.session.open_files([path]))
-        self._fill_recent()
+        self.empty.open_asked.connect(self.opening.ask_open)
+        self.empty.demo_asked.connect(lambda names: self.opening.open_demo(*names))
+        self.empty.recent_asked.connect(lambda path: self.opening.open([path]))
         self.first_look = FirstLook(self.session, self.viewport)
         self.first_look.put_away.connect(self._first_look_gone)
+        self.left_overs = LeftOvers(self.viewport)
+        self.left_overs.open_asked.connect(self._recover)
+        self.left_overs.let_go_asked.connect(self._let_go)
 
     def _build_notice(self) -> None:
         self.notice = QLabel(self.viewport)
@@ -207,61 +251,103 @@ class Window(QMainWindow):
         self._notice_timer = QTimer(self, singleShot=True, interval=12000)
         self._notice_timer.timeout.connect(self.notice.hide)
 
-    # ---- actions
+    # ---- jobs that were left over, and recent ones
 
-    def ask_open(self) -> None:
-        """Ask for scans and open them as a new job."""
-        self._ask_and_open("Open scans", add=False)
+    def _offer(self, jobs: list[LeftOver]) -> None:
+        """Show the jobs that can be gone on with."""
+        self.left_overs.show_jobs(jobs)
+        self.empty.setVisible(self.session.mesh is None and not jobs)
+        self._place_floating()
+        self.left_overs.raise_()
 
-    def ask_add(self) -> None:
-        """Ask for further scans and open them as pieces of this job."""
-        self._ask_and_open("Open further scans as pieces", add=True)
+    def _recover(self, one: LeftOver) -> None:
+        def go() -> None:
+            self.left_overs.show_jobs([job for job in self.left_overs.jobs if job is not one])
+            self.left_overs.hide()
+            self.saving.recover(one)
 
-    def _ask_and_open(self, title: str, add: bool) -> None:
-        folder = self.settings.open_folder if Path(self.settings.open_folder).is_dir() else ""
-        paths, _ = QFileDialog.getOpenFileNames(self, title, folder, _OPEN_FILTER)
-        if paths:
-            self.session.open_files([Path(p) for p in paths], add)
+        self.opening.before_losing(go)
 
-    def open_demo(self, *names: str) -> None:
-        """Open demo scans, making them first where needed."""
-
-        def read(progress: Progress) -> list[Scan]:
-            def note(text: str, share: float) -> None:
-                progress.step(text, 1000)[1] = int(1000 * share)
-
-            scans = []
-            for i, name in enumerate(names):
-                with progress.part(i / len(names), (i + 0.9) / len(names)):
-                    path = demo_file(name, note=note)
-                with progress.part((i + 0.9) / len(names), (i + 1) / len(names)):
-                    scans.append(read_scan(path, "mm", progress))
-            return scans
-
-        self.session.open_with(read, f"Demo scan {names[0]}")
-
-    def _opened(self, paths: list[Path]) -> None:
-        """Remember what was opened, and show the first look at it."""
-        demo_folder = Path(platformdirs.user_cache_dir("tinsnip"))
-        for path in paths:
-            if not path.is_relative_to(demo_folder):
-                self.settings.note_opened(path)
-        self._fill_recent()
-        self.show_first_look()
+    def _let_go(self, one: LeftOver) -> None:
+        self.saving.let_go(one)
+        self._offer([job for job in self.left_overs.jobs if job is not one])
+        self.refresh()
 
     def _fill_recent(self) -> None:
-        """The recent scans that are still there, in the menu and on the empty view."""
-        there = [Path(p) for p in self.settings.recent if Path(p).is_file()]
+        """The recent scans and jobs that are still there, in the menu and on the empty view."""
+        there = self.opening.recent()
         self.menus.recent.clear()
         self.menus.recent.setEnabled(bool(there))
         for path in there:
             action = self.menus.recent.addAction(str(path))
-            action.triggered.connect(lambda _=False, path=path: self.session.open_files([path]))
-        self.empty.show_recent(there)
+            action.triggered.connect(lambda _=False, path=path: self.opening.open([path]))
+
+        def look(progress: object) -> tuple[list[Path], list[RecentJob]]:
+            scans, jobs = [], []
+            for path in there:
+                if not is_job_file(path):
+                    scans.append(path)
+                    continue
+                try:
+                    doc, picture = read_document(path)
+                except BadInput:
+                    continue
+                jobs.append((path, picture, path.stat().st_mtime, len(doc.log.steps)))
+            return scans, jobs
+
+        def show(found: tuple[list[Path], list[RecentJob]]) -> None:
+            self.empty.show_recent(found[0])
+            self.empty.show_jobs(found[1])
+            self._place_floating()
+
+        self.session.tasks.behind("recent", look, show)
+
+    def what_is_shown(self) -> dict[str, Any]:
+        """What the window shows besides the job, as JSON can hold it."""
+        camera = self.viewport.camera
+        return {
+            "station": self.session.station,
+            "look": self.viewport.look,
+            "camera": {
+                "turn": camera.turn, "lift": camera.lift, "middle": camera.middle.tolist(), "scale": camera.scale,
+            },
+            "toggled": [list(key) for key in sorted(self.session.ticks.toggled)],
+            "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self.pins.pins],
+        }  # fmt: skip
+
+    def picture(self) -> bytes | None:
+        """A small picture of the part as the view shows it, PNG."""
+        if not self.isVisible() or self.viewport.scene is None or self.session.mesh is None:
+            return None
+        image = self.viewport.grabFramebuffer()
+        small = image.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatio)
+        data = QByteArray()
+        buffer = QBuffer(data)
+        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+        small.save(buffer, "PNG")
+        return bytes(data.data())
+
+    def _show_opened_job(self, opened: OpenedJob, path: Path | None) -> None:
+        """Show a job as it was left."""
+        self.viewport.show_again(opened.view.get("camera"))
+        station = opened.view.get("station")
+        self.session.set_station(station if station in self.trays else _FIRST)
+        look = opened.view.get("look")
+        if isinstance(look, int) and 0 <= look < len(self.menus.looks):
+            self.menus.looks[look].trigger()
+        self.pins.show_again(opened.view.get("readings"))
+        self.session.show_ticks_again(opened.view.get("toggled"))
+        self.first_look.hide()
+
+    # ---- actions
+
+    def open_demo(self, *names: str) -> None:
+        """Open demo scans, making them first where needed."""
+        self.opening.open_demo(*names)
 
     def show_first_look(self) -> None:
         """Show the card of the first look."""
-        if self.session.job.piece is not None and not self.session.job.log:
+        if self.session.job.piece is not None and self.first_look.is_wanted():
             self.first_look.show()
             self.first_look.refresh()
             self.first_look.raise_()
@@ -293,31 +379,28 @@ class Window(QMainWindow):
         """Give the tray's room to the view, or take it back."""
         self.tray_column.setVisible(not self.tray_column.isVisible())
 
-    def ask_export(self, name: str = "") -> None:
+    def ask_export(self) -> None:
         """Ask where to write, and export."""
-        piece = self.session.job.piece
-        if piece is None:
+        self.trays["Release"].ask_export()
+
+    def run_routine(self, name: str, on_all: bool) -> None:
+        """Run a routine, built in or from a file that is asked for, on the piece in hand or on all."""
+        if not name:
+            folder = self.settings.export_folder
+            name, _ = QFileDialog.getOpenFileName(self, "Run a routine", folder, "Routine (*.json);;All files (*)")
+            if not name:
+                return
+        try:
+            routine = load_routine(name)
+        except BadInput as error:
+            self._show_message(str(error), True)
             return
-        name = name or self.trays[8].format.currentData()
-        suggested = str(Path(piece.name).with_suffix("")) + "-solid" + FORMATS[name].suffix
-        folder = self.settings.export_folder
-        if not Path(folder).is_dir() or not folder:
-            folder = str(piece.scan.path.parent) if piece.scan is not None else ""
-        suggested = str(Path(folder) / suggested)
-        chosen = f"{FORMATS[name].title} (*{FORMATS[name].suffix})"
-        path, _ = QFileDialog.getSaveFileName(self, "Export", suggested, chosen)
-        if path:
-            target = Path(path)
-            if target.suffix.lower() != FORMATS[name].suffix:
-                target = target.with_name(target.name + FORMATS[name].suffix)
-            self.settings.export_folder = str(target.parent)
-            self.settings.save()
-            said = self.trays[8].provenance.isChecked() and FORMATS[name].holds_provenance
-            self.session.export(target, self.trays[8].frame.isChecked(), said)
+        job = self.session.job
+        self.session.run_routine(routine, [p.id for p in job.pieces] if on_all else [job.active])
 
     def press_copper(self) -> None:
         """Do what the copper button says, or press the button that has the focus."""
-        copper = self.trays[self.session.station].copper
+        copper = self.stack.currentWidget().copper
         focus = self.focusWidget()
         if isinstance(focus, QAbstractButton) and focus is not copper and self.stack.isAncestorOf(focus):
             focus.click()
@@ -326,67 +409,108 @@ class Window(QMainWindow):
 
     def leave(self) -> None:
         """Leave the tool, card, work or preview in hand, the nearest first."""
-        if self.viewport.gestures.is_picking:
-            self.viewport.gestures.end_two_points()
-            self.viewport.gestures.end_pick()
+        hand = self.viewport.hand
+        if hand.is_dragging:
+            hand.cancel()
+        elif hand.tool is not None:
+            hand.put_away()
+        elif self.left_overs.isVisible():
+            self.left_overs.hide()
+            self.refresh()
         elif self.first_look.isVisible():
             self.first_look.hide()
         elif self.session.tasks.busy is not None:
             self.busy_box.cancel()
+        elif self.editing.number is not None:
+            self.editing.leave()
         else:
             self.notice.hide()
             self.session.cancel_preview()
-            if STATIONS[self.session.station] in ("Stand", "Trim"):
-                self.session.set_station(0)
+            if hand.rest is not None:
+                self.session.set_station(_FIRST)
 
     def swap(self) -> None:
-        """Let the other side of the snip be the waste."""
-        if STATIONS[self.session.station] == "Trim" and self.viewport.overlay.snip is not None:
-            self.trays[2].swap()
+        """Swap the two sides of what is set up, such as the waste side of a snip."""
+        self.trays[self.session.station].swap()
 
-    def _open_station(self, index: int) -> None:
-        if self._station_shown >= 0:
+    def _open_station(self, name: str) -> None:
+        if self._station_shown:
             self.trays[self._station_shown].leave()
-        self._station_shown = index
-        if index != 0:
+        if self.editing.number is not None:
+            self.editing.leave()
+        self._station_shown = name
+        if name != _FIRST:
             self.first_look.hide()
-        self.stack.setCurrentIndex(index)
-        self.menus.swap.setEnabled(STATIONS[index] == "Trim")
-        self.trays[index].refresh()
+        tray = self.trays[name]
+        self.stack.setCurrentWidget(tray)
+        self.menus.swap.setEnabled(tray.can_swap)
+        tray.refresh()
         if self.session.mesh is not None:
-            self.trays[index].enter()
+            tray.enter()
+
+    def _show_editing(self) -> None:
+        """Show the step that is being changed, or the station again."""
+        if self.editing.number is not None:
+            self.viewport.hand.set_rest(None)
+            self.stack.setCurrentWidget(self.editor)
+            self.editor.refresh()
+        elif self.stack.currentWidget() is self.editor:
+            tray = self.trays[self.session.station]
+            self.stack.setCurrentWidget(tray)
+            tray.refresh()
+            if self.session.mesh is not None:
+                tray.enter()
+        self.log_list.refresh()
+
+    def _ask_about_halt(self, halt: Halt) -> None:
+        """A log could not be done again to its end: keep the old one, or go on without that step."""
+        box = QMessageBox(QMessageBox.Icon.Question, "The log stops", "", parent=self)
+        action = halt.plan[halt.found.stopped].action
+        box.setText(f"Step {halt.number}, {action.title.lower()}, cannot be done again.")
+        rest = len(halt.plan) - halt.number
+        box.setInformativeText(f"{halt.found.reason}\n{counted(rest, 'step')} after it." if rest else halt.found.reason)
+        without = box.addButton("Go on without it", QMessageBox.ButtonRole.AcceptRole)
+        keep = box.addButton("Keep the old log", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(keep)
+        box.setEscapeButton(keep)
+        box.exec()
+        if box.clickedButton() is without:
+            self.editing.without(halt)
 
     def _go_to_what_is_missing(self) -> None:
         found = self.session.examination
         if found is None:
             return
-        station_of = {"closed": 4, "manifold": 5, "outward": 5, "volume": 5, "shells": 3, "voids": 3}
-        for check in found.readiness.checks:
-            if check.passed is False:
-                index = station_of.get(check.name, 8)
-                if check.name == "closed" and not found.boundaries.is_hole.any():
-                    index = 7
-                self.session.set_station(index)
-                return
-        self.session.set_station(8)
+        failed = next((check for check in found.readiness.checks if check.passed is False), None)
+        wanted = next((s.name for s in STATIONS if failed is not None and s.answers(failed, found)), STATIONS[-1].name)
+        self.session.set_station(wanted)
 
     # ---- showing
 
     def refresh(self, *_: object) -> None:
         """Show the session as it is."""
         session, mesh = self.session, self.session.mesh
-        self.empty.setVisible(mesh is None)
+        self.empty.setVisible(mesh is None and not self.left_overs.isVisible())
         self.stack.setVisible(mesh is not None)
         self.menus.undo.setEnabled(session.job.can_undo)
         self.menus.redo.setEnabled(session.job.can_redo)
-        self.menus.export.setEnabled(mesh is not None)
+        self.menus.undo.setText(f"Undo {session.job.next_undo()[:40]}".strip())
+        self.menus.redo.setText(f"Redo {session.job.next_redo()[:40]}".strip())
         self.menus.colour.setEnabled(mesh is not None and mesh.colour is not None)
-        for action in (*self.menus.looks[2:], *self.menus.shows[:2]):
+        self.menus.routines.setEnabled(mesh is not None)
+        for action in self.menus.of_a_part():
             action.setEnabled(mesh is not None)
         if not self.menus.colour.isEnabled() and self.menus.colour.isChecked():
             self.menus.tin.trigger()
-        found = session.examination
-        if mesh is None:
+        self._show_state()
+        self._show_title()
+        self.log_list.refresh()
+        self.stack.currentWidget().refresh()
+
+    def _show_state(self) -> None:
+        """Whether the part is ready, or what is missing."""
+        found = self.session.examination
+        if self.session.mesh is None:
             state, ready = "No scan open", "none"
         elif found is None:
             state, ready = "Looking the scan over…", "none"
@@ -400,26 +524,11 @@ class Window(QMainWindow):
         self.state_button.setProperty("ready", ready)
         self.state_button.style().unpolish(self.state_button)
         self.state_button.style().polish(self.state_button)
-        if mesh is not None:
-            count = len(mesh.faces)
-            self.status["triangles"].setText(f"now {grouped(count)} triangles")
-            size = FORMATS["stl"].size_for(mesh), FORMATS["3mf"].size_for(mesh)
-            self.status["size"].setText(f"STL {megabytes(size[0])} · 3MF ~{megabytes(size[1])}")
-            self._show_measured()
-            name = session.job.piece.name
-            self.setWindowTitle(f"{name} – Tinsnip")
-        self.log_list.refresh()
-        self.trays[session.station].refresh()
 
-    def _show_measured(self) -> None:
-        """What was measured against the raw scan: always of the present mesh, or still to come."""
-        measured = self.session.from_raw
-        if measured is None:
-            self.status["deviation"].setText("deviation from raw …")
-            self.status["made"].setText("made …")
-        else:
-            self.status["deviation"].setText(f"deviation from raw {millimetres(measured.overall.max)} mm")
-            self.status["made"].setText(f"made {100 * measured.shares[2]:.1f} %")
+    def _show_title(self) -> None:
+        """The job's name, and whether all of it is saved."""
+        unsaved = f" ({counted(self.saving.unsaved, 'step')} not saved)" if self.saving.unsaved else ""
+        self.setWindowTitle(f"{self.saving.name}{unsaved} – Tinsnip" if self.saving.name else "Tinsnip")
 
     def _show_busy(self) -> None:
         busy = self.session.tasks.busy is not None
@@ -433,8 +542,6 @@ class Window(QMainWindow):
             self.notice.raise_()
             self._notice_timer.start()
             self._place_floating()
-        else:
-            self.said.setText(text)
 
     def _place_floating(self) -> None:
         view = self.viewport.rect()
@@ -445,8 +552,9 @@ class Window(QMainWindow):
         self.notice.move((view.width() - self.notice.width()) // 2, 16)
         self.first_look.adjustSize()
         self.first_look.move(16, 16)
-        self.empty.adjustSize()
-        self.empty.move((view.width() - self.empty.width()) // 2, (view.height() - self.empty.height()) // 2)
+        for card in (self.empty, self.left_overs):
+            card.adjustSize()
+            card.move((view.width() - card.width()) // 2, (view.height() - card.height()) // 2)
 
     # ---- events
 
@@ -456,18 +564,28 @@ class Window(QMainWindow):
         return super().eventFilter(watched, event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_S and not event.isAutoRepeat() and self.session.mesh is not None:
-            self._before_swap = self.viewport.shows
-            self.viewport.set_shows("now" if self.viewport.shows == "raw" else "raw")
+        if event.key() == Qt.Key.Key_S and not event.modifiers() and self.session.mesh is not None:
+            if not event.isAutoRepeat() and not self._before_swap:
+                self._before_swap = self.viewport.shows
+                self.viewport.set_shows("now" if self.viewport.shows == "raw" else "raw")
         else:
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_S and not event.isAutoRepeat() and self._before_swap:
-            self.viewport.set_shows(self._before_swap)
-            self._before_swap = ""
+        if event.key() == Qt.Key.Key_S and not event.isAutoRepeat():
+            self._swap_back()
         else:
             super().keyReleaseEvent(event)
+
+    def _swap_back(self) -> None:
+        if self._before_swap:
+            self.viewport.set_shows(self._before_swap)
+            self._before_swap = ""
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.ActivationChange and not self.isActiveWindow():
+            self._swap_back()  # a key that is let go elsewhere is not heard of
+        super().changeEvent(event)
 
     def dragEnterEvent(self, event: object) -> None:
         if event.mimeData().hasUrls():
@@ -475,10 +593,18 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: object) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        if paths:
-            self.session.open_files(paths)
+        if paths:  # asked only once the one who drops is free again
+            QTimer.singleShot(0, lambda: self.opening.open(paths))
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._closing and self.saving.unsaved:
+            event.ignore()
+            self.opening.before_losing(self._close)
+            return
         self.session.tasks.stop_all()
-        self.session.job.keeper.close()
+        self.saving.stop()
         super().closeEvent(event)
+
+    def _close(self) -> None:
+        self._closing = True
+        self.close()

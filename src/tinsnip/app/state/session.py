@@ -1,76 +1,113 @@
-"""The window's one state: a job, what was found on it, what is ticked, what is previewed.
+"""The window's one state: a job, what is chosen, what is previewed.
 
 Views listen to its signals and call its methods; they never talk to each other.
 """
 
 import time
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_buffers, make_marks, measure_for_view
-from tinsnip.app.state.levels import Levels
-from tinsnip.app.state.preview import Preview
+from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
+from tinsnip.app.state.known import Known, Measured
+from tinsnip.app.state.preview import Preview, StandIn
+from tinsnip.app.state.selection import Ticks
 from tinsnip.app.state.tasks import Tasks
-from tinsnip.formats import UNITS, Scan, read_scan
-from tinsnip.job import Job, default_budget, release
+from tinsnip.app.state.worker import in_passing
+from tinsnip.errors import BadInput
+from tinsnip.formats import Scan, read_scan
+from tinsnip.job import (
+    Action,
+    CopyAsVariant,
+    Job,
+    Keeper,
+    OpenedJob,
+    Piece,
+    Rename,
+    Routine,
+    SetUnit,
+    Step,
+    default_budget,
+    is_job_file,
+    open_job,
+    perform,
+    release,
+    step_of_outcome,
+)
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.survey import Examination, Finding, Kind, examine
+from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.deviation import FromRaw, signed_distance
 from tinsnip.treat import Context, Outcome, Treatment
 
-__all__ = ["STATIONS", "Session"]
+__all__ = ["Lists", "Session", "close_keeper"]
 
-_VIEW_MEMORY = 500_000_000
-"""Bytes of buffers kept for meshes that may be shown again."""
 
-STATIONS = ("Intake", "Stand", "Trim", "Strays", "Holes", "Surface", "Reduce", "Solid", "Release")
+class Lists(Protocol):
+    """What the session has to know of a station: its name, what it lists, and whether voids shine through there."""
+
+    name: str
+    shows_shells: bool
+
+    def findings(self, found: Examination) -> list[Finding]:
+        """What it lists of what was found."""
 
 
 class Session(QObject):
-    """Job, findings and choices, with signals."""
+    """Job, choices and preview, with signals.
+
+    Parameters
+    ----------
+    stations : sequence of Lists
+        In the order of the work; the first is open at first.
+    """
 
     mesh_changed = Signal()
     log_changed = Signal()
     buffers_ready = Signal(object)
     examined = Signal()
-    station_changed = Signal(int)
+    station_changed = Signal(str)
     ticks_changed = Signal()
     preview_changed = Signal()
-    snip_changed = Signal()
+    preview_left = Signal()
+    stand_in_changed = Signal()
+    held_changed = Signal()
     fly_to = Signal(object)
     hovered = Signal(object)
     message = Signal(str, bool)
     released = Signal(object)
     opened = Signal(object)
+    job_opened = Signal(object, object)
+    job_left = Signal()
     reframed = Signal()
     pieces_changed = Signal()
     others_changed = Signal()
     from_raw_changed = Signal()
     raw_ready = Signal()
+    stepped = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, stations: Sequence[Lists]) -> None:
         super().__init__()
         self.job = Job()
         self.tasks = Tasks()
         self.tasks.message.connect(self.message)
-        self.levels = Levels(self)
+        self.known = Known(self.tasks)
+        self.known.buffers_came.connect(self._take_buffers)
+        self.known.examined.connect(self._take_examination)
+        self.known.measured.connect(self._take_measured)
+        self.ticks = Ticks()
         self.undo_share = 0.25
-        self._examination: Examination | None = None
-        self.station = 0
-        self.toggled: set[tuple[str, int]] = set()
+        self._stations = {station.name: station for station in stations}
+        self.station = next(iter(self._stations))
         self.preview: Preview | None = None
-        self.last_release: tuple[Path, Mesh, Examination] | None = None
-        self.from_raw: FromRaw | None = None
-        self.places: ViewBuffers | None = None
-        self.marks: ViewMarks | None = None
-        self._buffers: dict[int, ViewBuffers] = {}
-        self._examinations: dict[int, tuple[Examination, ViewMarks]] = {}
-        self._from_raws: dict[int, tuple[FromRaw, ViewBuffers | None]] = {}
+        self.stand_in: StandIn | None = None
+        self.held: np.ndarray | None = None
+        self._release: tuple[Path, Mesh, Examination] | None = None
+
+    # ---- the present mesh, and what is known of it
 
     @property
     def mesh(self) -> Mesh | None:
@@ -80,13 +117,41 @@ class Session(QObject):
     @property
     def examination(self) -> Examination | None:
         """What was found on the present mesh; None while it is being looked over."""
-        found = self._examination
-        return found if found is not None and found.mesh is self.mesh else None
+        return self.known.examination_of(self.mesh)
+
+    @property
+    def marks(self) -> ViewMarks | None:
+        """What the shells of the present mesh are, for the view."""
+        return self.known.marks_of(self.mesh)
+
+    @property
+    def from_raw(self) -> FromRaw | None:
+        """The present mesh's deviation from its raw scan, once it is measured."""
+        known = self.known.measured_of(self.mesh)
+        return None if known is None else known.from_raw
+
+    @property
+    def places(self) -> ViewBuffers | None:
+        """Buffers of where that was measured, if it is not the mesh itself."""
+        known = self.known.measured_of(self.mesh)
+        return None if known is None else known.places
+
+    def last_release(self) -> tuple[Path, Examination] | None:
+        """What was written last of the present mesh, and how it was found."""
+        known = self._release
+        return None if known is None or known[1] is not self.mesh else (known[0], known[2])
 
     # ---- opening
 
     def open_files(self, paths: list[Path], add: bool = False) -> None:
-        """Open scans as the pieces of a new job, or as further pieces of this one."""
+        """Open scans as the pieces of a new job, or as further pieces of this one; or a job."""
+        jobs = [p for p in paths if is_job_file(p)]
+        if jobs:
+            if len(paths) > 1 or add:
+                self.message.emit(f"{jobs[0].name} is a job and opens by itself; open it alone", True)
+                return
+            self.open_job_with(lambda p: open_job(jobs[0], p), f"Opening {jobs[0].name}", jobs[0])
+            return
         names = paths[0].name if len(paths) == 1 else f"{len(paths)} scans"
         self.open_with(
             lambda progress: [_read_one(p, i, len(paths), progress) for i, p in enumerate(paths)],
@@ -99,126 +164,143 @@ class Session(QObject):
 
         def done(scans: list[Scan]) -> None:
             if not add:
-                self.job.keeper.close()
-                self.job = Job()
-                self.set_undo_memory(self.undo_share)
-                self.last_release = None
-                for known in (self._buffers, self._examinations, self._from_raws):
-                    known.clear()
+                self._put_job(Job())
             for scan in scans:
                 self.job.open(scan)
-            self._changed()
-            self.set_station(0)
+            self._changed(stepped=True)
+            self.set_station(next(iter(self._stations)))
             self.opened.emit([scan.path for scan in scans])
 
         self.tasks.foreground(title, reader, done)
 
-    def set_unit(self, unit: str) -> None:
-        """Take the active scan's numbers to be in another unit; only before anything was done to it."""
-        piece = self.job.piece
-        if piece is None or piece.scan is None or piece.scan.unit == unit:
-            return
-        if any(entry.piece == self.job.active for entry in self.job.log):
-            self.message.emit("the unit can be changed before the first step only; undo to there, or scale", True)
+    def open_job_with(self, reader: Callable[[Progress], OpenedJob], title: str, path: Path | None) -> None:
+        """Open a job that a function reads, which was saved at a path, if it was."""
+
+        def done(opened: OpenedJob) -> None:
+            self._put_job(opened.job)
             self._changed()
-            return
-        factor = UNITS[unit] / UNITS[piece.scan.unit]
-        mesh = piece.raw.moved(piece.raw.vertices * factor)
-        piece.scan = replace(piece.scan, mesh=mesh, unit=unit, unit_reason="as chosen")
-        piece.raw = piece.mesh = mesh
-        self._changed()
+            self.job_opened.emit(opened, path)
+            lost = "; ".join(opened.lost)
+            if lost:
+                self.message.emit(f"Opened as far as it is whole. Lost: {lost}", True)
+
+        self.tasks.foreground(title, reader, done)
+
+    def _put_job(self, job: Job) -> None:
+        self.job_left.emit()
+        close_keeper(self.job.keeper)
+        self.job = job
+        self.set_undo_memory(self.undo_share)
+        self._release = None
+        self.known.forget()
         self.reframed.emit()
 
-    def set_active(self, index: int) -> None:
+    # ---- pieces
+
+    def set_active(self, number: int) -> None:
         """Work on another piece."""
-        if self.tasks.busy is None and 0 <= index < len(self.job.pieces) and index != self.job.active:
-            self.job.active = index
+        if self.tasks.busy is None and number in self.job.present and number != self.job.active:
+            self.job.active = number
             self._changed()
             self.reframed.emit()
 
-    def set_visible(self, index: int, on: bool) -> None:
+    def set_visible(self, number: int, on: bool) -> None:
         """Show or hide a piece."""
-        self.job.pieces[index].visible = on
+        (self.job.hidden.discard if on else self.job.hidden.add)(number)
         self.pieces_changed.emit()
         self._prepare_others()
 
-    def rename(self, index: int, name: str) -> None:
+    def set_unit(self, unit: str) -> None:
+        """Take the active scan's numbers to be in another unit."""
+        piece = self.job.piece
+        if piece is not None and piece.scan.unit != unit:
+            self.do(SetUnit(unit=unit))
+            self.reframed.emit()
+
+    def rename(self, number: int, name: str) -> None:
         """Give a piece another name."""
-        if name.strip():
-            self.job.pieces[index].name = name.strip()
-            self.pieces_changed.emit()
+        name = name.strip()[:200]
+        if name and number in self.job.present:
+            self.do(Rename(to=name), (number,))
 
     def copy_as_variant(self) -> None:
         """Copy the active piece as it is now."""
-        if self.tasks.busy is None and self.job.piece is not None:
-            self.job.copy_as_variant()
-            self._changed()
+        if self.job.piece is not None:
+            self.do(CopyAsVariant())
 
     # ---- work
 
     def apply(self, treatment: Treatment) -> None:
         """Apply a treatment to the active piece; at once when its preview stands."""
-        mesh = self.mesh
-        if mesh is None:
+        piece = self.job.piece
+        if piece is None:
             return
         known = self.preview
-        if known is not None and known.before is mesh and known.treatment == treatment:
-            self._enter(treatment, known.outcome, known.seconds)
+        if known is not None and known.before is piece.mesh and known.treatment == treatment:
+            self.enter([step_of_outcome(treatment, piece, known.outcome, known.seconds)])
             return
-        raw = self.job.piece.raw
-        begun = time.perf_counter()
+        self.do(treatment)
 
-        def done(outcome: object) -> None:
-            if self.mesh is mesh:
-                self._enter(treatment, outcome, time.perf_counter() - begun)
+    def do(self, action: Action, on: Sequence[int] | None = None) -> None:
+        """Do anything to the active piece, or to others; it becomes a step of the log."""
+        self.do_all([action], on)
 
-        self.tasks.foreground(treatment.title, lambda p: treatment.apply(mesh, Context(p, raw)), done)
-
-    def apply_all(self, treatments: list[Treatment]) -> None:
-        """Apply several treatments one after another; each is a step of its own in the log."""
-        mesh = self.mesh
-        if mesh is None:
+    def do_all(self, actions: Sequence[Action], on: Sequence[int] | None = None) -> None:
+        """Do several things one after another; each is a step of its own in the log."""
+        if self.job.piece is None:
             return
-        raw = self.job.piece.raw
+        on = (self.job.active,) if on is None else tuple(on)
+        self.run_plan([(action, on) for action in actions], actions[0].title)
 
-        def work(progress: Progress) -> list[tuple[Treatment, Outcome, float]]:
-            results, at = [], mesh
-            for i, treatment in enumerate(treatments):
-                begun = time.perf_counter()
-                with progress.part(i / len(treatments), (i + 1) / len(treatments)):
-                    outcome = treatment.apply(at, Context(progress, raw))
-                at = outcome.mesh
-                results.append((treatment, outcome, time.perf_counter() - begun))
-            return results
+    def run_plan(self, plan: Sequence[tuple[Action, tuple[int, ...]]], title: str) -> None:
+        """Do things to pieces one after another, off the window's thread; they are entered when all are done."""
+        pieces, next_id = dict(self.job.present), self.job.next_id
 
-        def done(results: object) -> None:
-            if self.mesh is mesh:
-                entered = [self.job.enter(*result) for result in results]
-                self.message.emit("; ".join(outcome.text for _, outcome, _ in results), False)
-                if any(entered):
-                    self._changed()
+        def work(progress: Progress) -> list[Step]:
+            steps: list[Step] = []
+            now, free = dict(pieces), next_id
+            for i, (action, on) in enumerate(plan):
+                with progress.part(i / len(plan), (i + 1) / len(plan)):
+                    step = perform(action, now, on, progress, free)
+                for change in step.changes:
+                    free = max(free, change.id + 1)
+                    if change.after is None:
+                        del now[change.id]
+                    else:
+                        now[change.id] = change.after
+                steps.append(step)
+            return steps
 
-        self.tasks.foreground(treatments[0].title, work, done)
+        def done(steps: list[Step]) -> None:
+            if all(self.job.present.get(i) is piece for i, piece in pieces.items()):
+                self.enter(steps)
 
-    def _enter(self, treatment: Treatment, outcome: Outcome, seconds: float) -> None:
-        if self.job.enter(treatment, outcome, seconds):
-            self.message.emit(outcome.text, False)
-            self._changed()
+        self.tasks.foreground(title, work, done)
+
+    def enter(self, steps: list[Step]) -> None:
+        """Enter steps that were worked out on the pieces as they are."""
+        try:
+            entered = [self.job.enter(step) for step in steps]
+        except BadInput as error:
+            self.message.emit(str(error), True)
+            return
+        self.message.emit("; ".join(step.text for step in steps), False)
+        if any(entered):
+            self._changed(stepped=True)
         else:
-            self.message.emit(outcome.text, False)
             self.cancel_preview()
 
     def ask_preview(self, treatment: Treatment) -> None:
         """Work a treatment out behind the scenes, to be looked at before it is applied."""
-        mesh = self.mesh
-        if mesh is None:
+        piece = self.job.piece
+        if piece is None:
             return
+        mesh, raw = piece.mesh, piece.raw
         if self.preview is not None and self.preview.before is mesh and self.preview.treatment == treatment:
             return
-        raw = self.job.piece.raw
         begun = time.perf_counter()
 
-        def done(outcome: object) -> None:
+        def done(outcome: Outcome) -> None:
             if self.mesh is mesh:
                 self.show_preview(Preview(treatment, mesh, outcome, time.perf_counter() - begun))
 
@@ -229,257 +311,243 @@ class Session(QObject):
         self.preview = preview
         self.preview_changed.emit()
 
+    def show_stand_in(self, stand_in: StandIn | None) -> None:
+        """Show something in place of the present mesh, such as a level of a reduction; None: no more."""
+        self.stand_in = stand_in
+        self.stand_in_changed.emit()
+
+    def hold(self, triangles: np.ndarray | None) -> None:
+        """Hold triangles of the present mesh, bool, shape (F,); None: none."""
+        if self.held is not None or triangles is not None:
+            self.held = triangles
+            self.held_changed.emit()
+
     def cancel_preview(self) -> None:
         """Leave a preview without a trace."""
         self.tasks.stop_behind("preview")
-        self.levels.show_none()
+        self.preview_left.emit()
         if self.preview is not None:
             self.preview = None
             self.preview_changed.emit()
 
+    def run_routine(self, routine: Routine, on: Sequence[int]) -> None:
+        """Run a routine on pieces, one after another; each of its steps is one of the log."""
+        try:
+            steps = [step.make() for step in routine.steps if step.enabled]
+        except BadInput as error:
+            self.message.emit(str(error), True)
+            return
+        if steps and on:
+            self.run_plan([(step, (i,)) for i in on for step in steps], f"Routine {routine.name}")
+
+    # ---- going through the log
+
     def undo(self) -> None:
-        """Go back one step."""
+        """Take back the last step, or the last change of the log."""
         if self.job.can_undo and self.tasks.busy is None:
-            text = self.job.log[self.job.cursor - 1].text
-            self._go(self.job.cursor - 1, f"Undone: {text}")
+            text, job = f"Undone: {self.job.next_undo()}", self.job
+            self._go(job.states_after_undo(True), job.undo, text)
 
     def redo(self) -> None:
-        """Go forward one step."""
+        """Do again what was taken back last."""
         if self.job.can_redo and self.tasks.busy is None:
-            text = self.job.log[self.job.cursor].text
-            self._go(self.job.cursor + 1, f"Redone: {text}")
+            text, job = f"Redone: {self.job.next_redo()}", self.job
+            self._go(job.states_after_undo(False), job.redo, text)
 
     def go_to(self, cursor: int) -> None:
         """Go to a line of the log."""
         if self.tasks.busy is None and cursor != self.job.cursor:
-            self._go(cursor, "")
-
-    def _go(self, cursor: int, text: str) -> None:
-        """Go to a line of the log; what is on the disk is read back first, off the window's thread."""
-
-        def arrive(_: object = None) -> None:
-            self.job.go_to(cursor)
-            self.message.emit(text, False)
-            self._changed()
-
-        if self.job.is_at_hand(cursor):
-            arrive()
-        else:
             job = self.job
-            self.tasks.foreground("Bringing the step back", lambda p: job.fetch(cursor), arrive)
+            self._go(job.states_at(cursor), lambda: job.go_to(cursor), "")
+
+    def _go(self, states: dict[int, Piece], arrive: Callable[[], None], text: str) -> None:
+        """Go through the log; what is on the disk is read back first, off the window's thread."""
+
+        def go(fetched: object) -> None:
+            del fetched
+            before = self.job.active, frozenset(self.job.present)
+            try:
+                arrive()
+            except (OSError, BadInput) as error:
+                self.message.emit(f"{error}; the job stands where it was", True)
+                return
+            self.message.emit(text, False)
+            self._changed(stepped=True)
+            if before[0] != self.job.active or not before[1]:
+                self.reframed.emit()
+
+        if self.job.are_at_hand(states):
+            go(None)
+        else:  # the meshes are held until they are shown
+            self.tasks.foreground(
+                "Bringing the step back", lambda p: [m for s in states.values() for m in (s.mesh, s.raw)], go
+            )
 
     def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False) -> None:
         """Write the mesh, read it back, and judge the file."""
-        mesh = self.mesh
-        if mesh is None:
+        piece = self.job.piece
+        if piece is None:
             return
-        placed = self.job.in_scanner_frame() if scanner_frame else mesh
-        raws = [piece.scan.path for piece in self.job.pieces if piece.scan is not None]
+        mesh = piece.mesh
+        raws = self.job.raw_paths()
         if path.exists() and any(raw.exists() and path.samefile(raw) for raw in raws):
             self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
             return
 
-        def done(examination: object) -> None:
-            self.last_release = (path, mesh, examination)
+        def work(progress: Progress) -> Examination:
+            placed = piece.in_scanner_frame() if scanner_frame else mesh
+            return release(placed, path, None, progress, provenance)
+
+        def done(examination: Examination) -> None:
+            self._release = (path, mesh, examination)
             self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
             self.released.emit(path)
 
-        self.tasks.foreground(f"Writing {path.name}", lambda p: release(placed, path, None, p, provenance), done)
+        self.tasks.foreground(f"Writing {path.name}", work, done)
 
-    def _changed(self) -> None:
+    def _changed(self, stepped: bool = False) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
-        self.toggled.clear()
+        self.ticks.clear()
         self.cancel_preview()
-        mesh = self.mesh
-        self.levels.forget()
-        self.levels.let_go_of_areas()
-        self._examination, self.marks = self._examinations.get(id(mesh), (None, None))
-        self.from_raw, self.places = self._from_raws.get(id(mesh), (None, None))
+        self.hold(None)
+        if self._release is not None and self._release[1] is not self.mesh:
+            self._release = None
+        piece = self.job.piece
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()
-        kept = self.job.resident()
-        self._buffers = _newest({key: value for key, value in self._buffers.items() if key in kept})
-        self._examinations = {key: value for key, value in self._examinations.items() if key in kept}
-        self._from_raws = {key: value for key, value in list(self._from_raws.items())[-8:] if key in kept}
-        if id(mesh) in self._buffers:
-            self.buffers_ready.emit(self._buffers[id(mesh)])
-        else:
-            self.tasks.behind("buffers", lambda p: make_buffers(mesh, p), self._take_buffers)
+        self.tidy_up()
+        if piece is not None:
+            self.known.ask_buffers(piece.mesh, "the part")
         self._prepare_others()
-        job = self.job
-        self.tasks.behind("spill", lambda p: _spill(job), self._after_spill)
-        if self.examination is not None:
-            self.examined.emit()
-            self._measure_from_raw()
-        else:
-            self.tasks.behind("examine", lambda p: _examine_whole(mesh, p), self._take_examination)
+        if piece is not None:
+            self.known.ask_examination(piece.mesh)
+        if stepped:
+            self.stepped.emit()
+
+    def log_was_changed(self) -> None:
+        """The log is another one, by a change that was made to it elsewhere."""
+        self._changed(stepped=True)
+
+    def tidy_up(self) -> None:
+        """Let go of what is known of meshes that are in memory no more."""
+        shown = [p.mesh for p in self.job.pieces if self.job.is_visible(p.id) or p.id == self.job.active]
+        self.known.keep_only(self.job.resident(), shown)
 
     def _prepare_others(self) -> None:
         """Make the visible pieces that are not worked on ready to be drawn."""
-        for index, piece in enumerate(self.job.pieces):
-            if index != self.job.active and piece.visible and id(piece.mesh) not in self._buffers:
-                self.tasks.behind(
-                    f"buffers of piece {index}", lambda p, mesh=piece.mesh: make_buffers(mesh, p), self._take_other
-                )
+        for piece in self.job.pieces:
+            if piece.id != self.job.active and self.job.is_visible(piece.id):
+                if self.known.buffers_of(piece.mesh) is None:
+                    self.known.ask_buffers(piece.mesh, f"piece {piece.id}")
         self.others_changed.emit()
 
-    def _after_spill(self, trouble: str) -> None:
-        if trouble:
-            self.message.emit(trouble, True)
-
     def set_undo_memory(self, share: float) -> None:
-        """Let steps gone by take up to a share of the machine's memory; more of them go to the disk."""
+        """Let steps gone by take up to a share of the machine's memory; beyond it they are on the disk only."""
         self.undo_share = share
         self.job.keeper.budget = int(4 * share * default_budget())
 
-    def _take_other(self, buffers: ViewBuffers) -> None:
-        self._buffers[id(buffers.mesh)] = buffers
-        self.others_changed.emit()
-
     def others(self) -> list[ViewBuffers]:
         """What is drawn besides the active piece."""
-        shown = [p.mesh for i, p in enumerate(self.job.pieces) if i != self.job.active and p.visible]
-        return [self._buffers[id(mesh)] for mesh in shown if id(mesh) in self._buffers]
+        shown = [p.mesh for p in self.job.pieces if p.id != self.job.active and self.job.is_visible(p.id)]
+        return [buffers for mesh in shown if (buffers := self.known.buffers_of(mesh)) is not None]
 
-    def _take_buffers(self, buffers: ViewBuffers) -> None:
-        if buffers.mesh is self.mesh:
-            self._buffers[id(buffers.mesh)] = buffers
-            self.buffers_ready.emit(buffers)
+    def _take_buffers(self, mesh: Mesh) -> None:
+        piece = self.job.piece
+        if piece is None:
+            return
+        if mesh is piece.mesh:
+            self.buffers_ready.emit(self.known.buffers_of(mesh))
+        else:
+            self.others_changed.emit()
+        if mesh is piece.raw:
+            self.raw_ready.emit()
 
-    def _take_examination(self, found: tuple[Examination, ViewMarks]) -> None:
-        if found[0].mesh is self.mesh:
-            self._examinations[id(self.mesh)] = found
-            self._examination, self.marks = found
+    def _take_examination(self, mesh: Mesh) -> None:
+        if mesh is self.mesh:
             self.examined.emit()
-            self._measure_from_raw()
+            self.known.ask_measured(self.job.piece)
 
-    def _measure_from_raw(self) -> None:
-        """The present mesh's deviation from its raw scan, unless it is known."""
-        mesh, piece = self.mesh, self.job.piece
-        if piece is None or mesh is None:
-            return
-        if self.from_raw is not None:
+    def _take_measured(self, mesh: Mesh) -> None:
+        if mesh is self.mesh:
             self.from_raw_changed.emit()
-            return
-        frame, raw = self.job.frame(self.job.active), piece.raw
 
-        def take(measured: tuple[FromRaw, ViewBuffers | None]) -> None:
-            if measured[0].mesh is self.mesh:
-                self._from_raws[id(mesh)] = measured
-                self.from_raw, self.places = measured
-                self.from_raw_changed.emit()
-
-        self.tasks.behind("from raw", lambda p: measure_for_view(mesh, raw, frame, p), take)
+    def measured(self) -> Measured | None:
+        """The deviation of what is shown, and where it was measured."""
+        if self.stand_in is not None:
+            level = self.stand_in
+            return None if level.from_raw is None else Measured(level.from_raw, level.places)
+        return self.known.measured_of(self.mesh)
 
     def ask_raw(self) -> None:
         """Make the raw scan of the active piece ready to be drawn."""
-        piece = self.job.piece
-        if piece is None:
-            return
-        if id(piece.raw) in self._buffers:
-            self.raw_ready.emit()
-            return
-        raw = piece.raw
-
-        def take(buffers: ViewBuffers) -> None:
-            self._buffers[id(raw)] = buffers
-            self.raw_ready.emit()
-
-        self.tasks.behind("raw buffers", lambda p: make_buffers(raw, p), take)
+        if self.job.piece is not None:
+            self.known.ask_buffers(self.job.piece.raw, "the raw scan")
 
     def raw_buffers(self) -> ViewBuffers | None:
         """The raw scan's buffers, once they are ready."""
-        piece = self.job.piece
-        return None if piece is None else self._buffers.get(id(piece.raw))
+        return None if self.job.piece is None else self.known.buffers_of(self.job.piece.raw)
 
     def read_deviation(self, point: np.ndarray, done: Callable[[float], None]) -> None:
-        """Measure how far a point of the surface lies from the raw scan, with its sign."""
+        """Measure how far a point of the surface lies from the raw scan, with its sign.
+
+        A reading that comes after another step is dropped: it belongs to a mesh that is gone.
+        """
         piece = self.job.piece
         if piece is None:
             return
-        frame, raw = self.job.frame(self.job.active), piece.raw
-        self.tasks.behind("reading", lambda p: signed_distance(point, raw, frame, p.state), done)
+
+        def take(value: float) -> None:
+            if self.job.piece is piece:
+                done(value)
+
+        self.tasks.behind("reading", lambda p: signed_distance(point, piece.raw, piece.frame, p.state), take)
 
     # ---- choices
 
-    def set_station(self, index: int) -> None:
+    def set_station(self, name: str) -> None:
         """Open a station."""
-        if index != self.station:
+        if name != self.station:
             self.cancel_preview()
-        self.station = index
-        self.station_changed.emit(index)
+        self.station = name
+        self.station_changed.emit(name)
 
-    def findings(self, station: int | None = None) -> list[Finding]:
+    @property
+    def shows_shells(self) -> bool:
+        """Whether voids shine through the part in the open station."""
+        return self._stations[self.station].shows_shells
+
+    def findings(self, station: str | None = None) -> list[Finding]:
         """What a station lists."""
-        if self.examination is None:
-            return []
-        name = STATIONS[self.station if station is None else station]
-        if name == "Strays":
-            return self.examination.strays
-        if name == "Holes":
-            return self.examination.openings
-        if name == "Surface":
-            return self.examination.knots
-        if name == "Solid":
-            return [f for f in self.examination.openings if f.kind is Kind.RIM]
-        return []
+        found = self.examination
+        return [] if found is None else self._stations[station or self.station].findings(found)
 
     def is_ticked(self, finding: Finding) -> bool:
         """Whether a finding takes part in its station's treatment."""
-        if finding.kind is Kind.RIM:
-            return False
-        # what may be part of the part is not ticked unless its user does so
-        return (finding.kind is not Kind.CHUNK) != ((finding.kind.value, finding.key) in self.toggled)
+        return self.ticks.is_on(finding)
 
     def tick(self, findings: list[Finding], on: bool) -> None:
         """Tick or untick findings."""
-        for finding in findings:
-            key = (finding.kind.value, finding.key)
-            if on == (finding.kind is not Kind.CHUNK):
-                self.toggled.discard(key)
-            else:
-                self.toggled.add(key)
+        self.ticks.set(findings, on)
+        self.ticks_changed.emit()
+
+    def show_ticks_again(self, toggled: object) -> None:
+        """Tick as a saved job was ticked; what is none is left out."""
+        for one in toggled if isinstance(toggled, list) else ():
+            if isinstance(one, list) and len(one) == 2 and isinstance(one[0], str) and isinstance(one[1], int):
+                self.ticks.toggled.add((one[0], one[1]))
         self.ticks_changed.emit()
 
     def ticked_keys(self, kinds: tuple[Kind, ...]) -> tuple[int, ...] | None:
         """Keys of the ticked findings of some kinds; None when that is all of them."""
-        if self.examination is None:
-            return None
-        every = [f for f in (*self.examination.strays, *self.examination.openings) if f.kind in kinds]
-        chosen = [f.key for f in every if self.is_ticked(f)]
-        return None if len(chosen) == len(every) else tuple(chosen)
+        return self.ticks.keys(self.examination, kinds)
 
 
-def _newest(buffers: dict[int, ViewBuffers]) -> dict[int, ViewBuffers]:
-    """The newest buffers within the memory they may take; the last one in any case."""
-    kept: dict[int, ViewBuffers] = {}
-    room = _VIEW_MEMORY
-    for key, value in reversed(buffers.items()):
-        room -= value.nbytes
-        if room < 0 and kept:
-            break
-        kept[key] = value
-    return dict(reversed(kept.items()))
-
-
-def _spill(job: Job) -> str:
-    """Put old steps on the disk; what went wrong, if anything."""
-    try:
-        job.spill()
-    except OSError as error:
-        what = (error.strerror or str(error)).lower()
-        return f"{job.keeper.folder}: {what}; older steps stay in memory. Make room on that disk"
-    return ""
+def close_keeper(keeper: Keeper) -> None:
+    """Let a job's file go, off the window's thread: something may still be being written there."""
+    in_passing(keeper.close)
 
 
 def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
     with progress.part(index / count, (index + 1) / count):
         return read_scan(path, None, progress)
-
-
-def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
-    """Examine, and work the findings' lists out while still off the window's thread."""
-    examination = examine(mesh, progress)
-    _ = examination.strays, examination.openings, examination.knots, examination.made_share
-    return examination, make_marks(examination)

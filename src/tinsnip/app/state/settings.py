@@ -26,6 +26,7 @@ class Settings(BaseModel):
     recent: list[str] = []
     open_folder: str = ""
     export_folder: str = ""
+    job_folder: str = ""
     show_inches: bool = False
     undo_share: float = Field(0.25, ge=0.0, le=0.9)
     left: Meaning = "turn"

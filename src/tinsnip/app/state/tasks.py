@@ -1,5 +1,6 @@
 """Work in threads: what the user waits for, one at a time, and what goes on behind the scenes."""
 
+import weakref
 from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
@@ -45,28 +46,43 @@ class Tasks(QObject):
             finish()
             self.message.emit(f"{title}: cancelled; nothing was changed", False)
 
-        task = Task(work, succeed, fail, stop)
-        self.busy, self.title = task, title
+        self.busy, self.title = Task(work, succeed, fail, stop), title
         self.busy_changed.emit()
-        start(task)
+        start(self.busy, in_front=True)
 
-    def behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work nobody waits for; a newer one under the same name cancels the older."""
+    def behind(
+        self,
+        name: str,
+        work: Callable[[Progress], object],
+        done: Callable[[object], None],
+        ended: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Work nobody waits for; a newer one under the same name cancels the older.
+
+        `ended` is called however it ends, unless a newer one has taken its place.
+        """
         if name in self._background:
             self._background[name].progress.cancel()
 
+        def is_current() -> bool:
+            if self._background.get(name) is not known():
+                return False
+            del self._background[name]
+            return True
+
         def succeed(result: object) -> None:
-            if self._background.get(name) is task:
-                del self._background[name]
+            if is_current():
                 done(result)
+                ended()
 
         def drop(text: str = "") -> None:
-            if self._background.get(name) is task:
-                del self._background[name]
+            if is_current():
                 if text:
                     self.message.emit(text, True)
+                ended()
 
         task = Task(work, succeed, drop, drop)
+        known = weakref.ref(task)  # or the task would hold itself
         self._background[name] = task
         start(task)
 
@@ -76,13 +92,12 @@ class Tasks(QObject):
             self._to_follow[name] = lambda: self.latest(name, work, done)
             return
 
-        def finished(result: object) -> None:
-            done(result)
+        def follow() -> None:
             following = self._to_follow.pop(name, None)
             if following is not None:
                 following()
 
-        self.behind(name, work, finished)
+        self.behind(name, work, done, follow)
 
     def stop_behind(self, *names: str) -> None:
         """Stop some of what goes on behind the scenes, and what was to follow it."""

@@ -7,7 +7,6 @@ thread only.
 
 import contextlib
 import gc
-import logging
 import os
 import threading
 import time
@@ -17,10 +16,10 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal, Slot
 
-from tinsnip.errors import Cancelled, TinsnipError
+from tinsnip.errors import Cancelled, told
 from tinsnip.progress import Progress
 
-__all__ = ["Task", "keep_collecting_here", "let_go", "start"]
+__all__ = ["Task", "finish_up", "in_passing", "keep_collecting_here", "let_go", "start"]
 
 
 class Task:
@@ -42,25 +41,29 @@ class Task:
         cancelled: Callable[[], None],
     ) -> None:
         self.progress = Progress()
-        self.work = work
-        self.calls = {"done": done, "failed": failed, "cancelled": lambda _: cancelled()}
+        self.work: Callable[[Progress], Any] | None = work
+        self._calls = {"done": done, "failed": failed, "cancelled": lambda _: cancelled()}
 
     def run(self) -> tuple[str, Any]:
         """Do the work; how it ended, and with what."""
+        work, self.work = self.work, None  # what the work holds is let go with it
         try:
             with self.progress.at_work():
-                result = self.work(self.progress)
+                result = work(self.progress)
             self.progress.check()
         except Cancelled:
             return "cancelled", None
-        except TinsnipError as error:
-            return "failed", str(error)
-        except MemoryError:
-            return "failed", "not enough memory for this step; reduce the scan or close other programs"
         except Exception as error:  # nothing that goes wrong may take the job with it
-            logging.getLogger("tinsnip").exception("a step failed")
-            return "failed", f"the step failed and changed nothing ({type(error).__name__}: {error})"
+            return "failed", told(error)
+        finally:
+            del work
         return "done", result
+
+    def deliver(self, how: str, what: Any) -> None:
+        """Say how it ended, once; the task holds nothing any more, so that it needs no collector to go."""
+        calls, self._calls = self._calls, {}
+        if calls:
+            calls[how](what)
 
 
 class _Relay(QObject):
@@ -74,7 +77,8 @@ class _Relay(QObject):
 
     @Slot(object, str, object)
     def _deliver(self, task: Task, how: str, what: Any) -> None:
-        task.calls[how](what)
+        _under_way.discard(task)
+        task.deliver(how, what)
 
 
 def _step_back() -> None:
@@ -83,18 +87,39 @@ def _step_back() -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
 
 
-_pool = ThreadPoolExecutor(4, thread_name_prefix="tinsnip", initializer=_step_back)
+_behind = ThreadPoolExecutor(3, thread_name_prefix="tinsnip-behind", initializer=_step_back)
+_in_front = ThreadPoolExecutor(2, thread_name_prefix="tinsnip", initializer=_step_back)
+_under_way: set[Task] = set()
 _relay: _Relay | None = None
 
 
-def start(task: Task) -> Task:
-    """Run a task; must be called on the window's thread."""
+def start(task: Task, in_front: bool = False) -> Task:
+    """Run a task; must be called on the window's thread. One that the user waits for never queues behind others."""
     global _relay
     if _relay is None:
         _relay = _Relay()
     relay = _relay
-    _pool.submit(lambda: relay.ended.emit(task, *task.run()))
+    _under_way.add(task)
+    (_in_front if in_front else _behind).submit(_run, relay, task)
     return task
+
+
+def _run(relay: _Relay, task: Task) -> None:
+    relay.ended.emit(task, *task.run())
+
+
+def in_passing(work: Callable[[], None]) -> None:
+    """Do something on a worker thread that nobody waits for or hears of."""
+    _behind.submit(work)
+
+
+def finish_up(seconds: float = 10.0) -> None:
+    """Let what is under way come to its end; it has been asked to stop."""
+    for pool in (_in_front, _behind):
+        pool.shutdown(wait=False)
+    waiting = threading.Thread(target=lambda: [pool.shutdown(wait=True) for pool in (_in_front, _behind)], daemon=True)
+    waiting.start()
+    waiting.join(seconds)
 
 
 def let_go(*things: Any) -> None:
@@ -106,7 +131,7 @@ def let_go(*things: Any) -> None:
         time.sleep(0.05)  # by then the caller has let go too
         held.clear()
 
-    _pool.submit(free)
+    _behind.submit(free)
 
 
 def keep_collecting_here(parent: QObject) -> None:
@@ -122,8 +147,8 @@ def keep_collecting_here(parent: QObject) -> None:
             if counts[generation] > limits[generation] > 0:
                 begun = time.perf_counter()
                 gc.collect(generation)
-                if time.perf_counter() - begun > 0.02:  # what is left is there for good: do not look it over again
-                    gc.freeze()
+                if time.perf_counter() - begun > 0.02 and not _under_way:
+                    gc.freeze()  # what is left is there for good: do not look it over again
                 return
 
     timer.timeout.connect(collect)

@@ -6,8 +6,12 @@ from PySide6.QtWidgets import (
     QSlider,
 )
 
-from tinsnip.app.widgets.panels import Panel, number_field
-from tinsnip.survey import Kind
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.panels import number_field
+from tinsnip.regions import region_of_holes
+from tinsnip.survey import Examination, Kind
+from tinsnip.survey.readiness import Check
 from tinsnip.treat import (
     Mend,
     Orient,
@@ -15,10 +19,10 @@ from tinsnip.treat import (
 )
 from tinsnip.words import counted, grouped
 
-__all__ = ["HolesTray"]
+__all__ = ["HOLES", "HolesTray"]
 
 
-class HolesTray(Panel):
+class HolesTray(Tray):
     """Patching holes."""
 
     title = "Patch holes"
@@ -38,7 +42,7 @@ class HolesTray(Panel):
         self.column.addWidget(row)
         self.flow.valueChanged.connect(lambda v: self.flow_number.setValue(v / 100))
         self.flow_number.valueChanged.connect(lambda v: self.flow.setValue(round(v * 100)))
-        self.tick_buttons(4)
+        self.tick_buttons("Holes")
         self.heading("What the preview shows")
         self.made = self.figure("New triangles")
         self.area = self.figure("Surface made")
@@ -54,7 +58,9 @@ class HolesTray(Panel):
         self._changed()
 
     def _treatment(self) -> Patch:
-        return Patch(flow=round(self.flow_number.value(), 2), holes=self.session.ticked_keys((Kind.HOLE,)))
+        keys = self.session.ticked_keys((Kind.HOLE,))
+        holes = None if keys is None else region_of_holes(self.session.mesh, keys)
+        return Patch(flow=round(self.flow_number.value(), 2), holes=holes)
 
     def _count(self) -> tuple[int, int]:
         found = self.session.examination
@@ -107,3 +113,17 @@ class HolesTray(Panel):
     def patch(self) -> None:
         """Patch the ticked holes."""
         self.session.apply(self._treatment())
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    openings = session.examination.boundaries
+    holes, rims = int(openings.is_hole.sum()), int(openings.is_rim.sum())
+    words = [counted(holes, "hole") if holes else "none open"] + [counted(rims, "outer rim")] * (rims > 0)
+    return " · ".join(words), holes
+
+
+def _answers(check: Check, found: Examination) -> bool:
+    return check.name == "closed" and bool(found.boundaries.is_hole.any())
+
+
+HOLES = Station("Holes", HolesTray, _state, lambda found: found.openings, answers=_answers)

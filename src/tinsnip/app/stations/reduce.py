@@ -6,42 +6,45 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QProgre
 from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.levels import Levels
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.tools.pick import Pick
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.curveplot import CurvePlot
-from tinsnip.app.widgets.panels import Panel, number_field
+from tinsnip.app.widgets.panels import number_field
 from tinsnip.formats import FORMATS
 from tinsnip.treat import Reduce
 from tinsnip.treat.reduce.levelsearch import LevelSearch
 from tinsnip.words import at_most, grouped, megabytes, millimetres
 
-__all__ = ["ReduceTray"]
+__all__ = ["REDUCE", "ReduceTray"]
 
 _STOPS = ("triangles", "percent", "deviation", "file size")
 _REST_MS = 250
 
 
-class ReduceTray(Panel):
+class ReduceTray(Tray):
     """Reducing along the curve of triangles against deviation."""
 
     title = "Reduce"
 
-    def __init__(self, session: Session, viewport: Viewport) -> None:
-        self.viewport = viewport
+    def __init__(self, session: Session, view: Viewport) -> None:
+        self.levels = Levels(session)
         self.wanted = 0
         self._search: LevelSearch | None = None
         self._filling = False
         self._unwanted = False
         self._is_done = False
-        super().__init__(session)
+        self._pick: Pick | None = None
+        super().__init__(session, view)
         self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
         self._rest.timeout.connect(self._measure)
         self._watch = QTimer(self, interval=120)
         self._watch.timeout.connect(self._show_progress)
-        session.levels.studied.connect(self._show_study)
-        session.levels.changed.connect(self._show_level)
+        self.levels.studied.connect(self._show_study)
+        self.levels.changed.connect(self._show_level)
         session.examined.connect(self._begin)
-        session.levels.held_changed.connect(self._held_changed)
-        viewport.gestures.pick_ended.connect(self._begin)
+        session.held_changed.connect(self._held_changed)
         self.release_button.hide()
 
     def build(self) -> None:
@@ -124,7 +127,7 @@ class ReduceTray(Panel):
         box.addWidget(self.radius, 1)
         self.release_button = QPushButton("Let go")
         self.release_button.setAccessibleName("Let go of the held areas")
-        self.release_button.clicked.connect(self.session.levels.let_go_of_areas)
+        self.release_button.clicked.connect(lambda: self.session.hold(None))
         box.addWidget(self.release_button)
         self.column.addWidget(row)
         self.copper_button("Reduce", self.reduce)
@@ -141,7 +144,7 @@ class ReduceTray(Panel):
             hold_rims=self.rims.isChecked(),
             hold_colour_edges=self.colours.isChecked() and coloured,
             even=self.even.isChecked(),
-            hold_triangles=self.session.levels.held_spans(),
+            hold=self.levels.held_region(),
         )
 
     def enter(self) -> None:
@@ -152,10 +155,9 @@ class ReduceTray(Panel):
 
     def leave(self) -> None:
         self._watch.stop()
-        if self.viewport.gestures.is_picking:
-            self.viewport.gestures.end_pick()
+        self.view.hand.put_away()
         if self.session.tasks.progress_of("study") is not None:
-            self.session.levels.forget()
+            self.levels.forget()
 
     def _begin(self) -> None:
         """Work out all levels once it is known that the mesh is sound."""
@@ -166,8 +168,8 @@ class ReduceTray(Panel):
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices
         self.tangled.setText("What lies at a tangle stays as it is: mend first, in Surface, to reduce it too.")
         self.tangled.setVisible(knots > 0)
-        if len(mesh.faces) > 4 and not self._unwanted and not self.viewport.gestures.is_picking:
-            self.session.levels.ask_study(self._options())
+        if len(mesh.faces) > 4 and not self._unwanted and not self.is_picking:
+            self.levels.ask_study(self._options())
             self._watch.start()
         self._show_progress()
         self._show_level()
@@ -175,42 +177,51 @@ class ReduceTray(Panel):
     def _stop_or_go(self) -> None:
         self._unwanted = self.session.tasks.progress_of("study") is not None
         if self._unwanted:
-            self.session.levels.forget()
+            self.levels.forget()
         else:
             self._begin()
         self._show_progress()
 
     def _pick_areas(self) -> None:
         """Let clicks on the part choose areas that stay as they are."""
-        if self.viewport.gestures.is_picking:
-            self.viewport.gestures.end_pick()
+        if self.is_picking:
+            self.view.hand.put_away()
             return
         self.session.cancel_preview()
-        self.viewport.gestures.begin_pick(
-            "Click the areas that must stay as they are  (Esc when done)", self._take_area
-        )
+        hint = ("Click the areas that must stay as they are",)
+        self._pick = Pick(self.view, hint, self._take_area, ended=self._picked)
+        self.view.hand.take(self._pick)
+
+    @property
+    def is_picking(self) -> bool:
+        """Whether areas are being chosen."""
+        return self._pick is not None
+
+    def _picked(self) -> None:
+        self._pick = None
+        self._begin()
 
     def _take_area(self, triangle: int, point: np.ndarray) -> None:
-        self.session.levels.hold_area(point, self.radius.value())
+        self.levels.hold_area(point, self.radius.value())
 
     def _held_changed(self) -> None:
-        count = 0 if self.session.levels.held is None else int(np.count_nonzero(self.session.levels.held))
+        count = 0 if self.session.held is None else int(np.count_nonzero(self.session.held))
         self.release_button.setVisible(count > 0)
         self.release_button.setToolTip(f"{grouped(count)} triangles are held")
         if self.isVisible() and self.session.mesh is not None:
-            self.session.levels.forget()
+            self.levels.forget()
             self.session.cancel_preview()
-            if not self.viewport.gestures.is_picking:
+            if not self.is_picking:
                 self._begin()
 
     def _option_changed(self) -> None:
-        self.session.levels.forget()
+        self.levels.forget()
         self.session.cancel_preview()
         self._begin()
 
     def _show_progress(self) -> None:
         progress = self.session.tasks.progress_of("study")
-        known = self.session.levels.study is not None and self.session.levels.study.mesh is self.session.mesh
+        known = self.levels.study is not None and self.levels.study.mesh is self.session.mesh
         self.waiting.setVisible(not known)
         if progress is not None:
             self.bar.setValue(int(1000 * progress.fraction))
@@ -224,7 +235,7 @@ class ReduceTray(Panel):
             self.plot.show_curve(None)
 
     def _show_study(self) -> None:
-        study = self.session.levels.study
+        study = self.levels.study
         if study is None or not self.isVisible():
             return
         self._show_progress()
@@ -259,12 +270,12 @@ class ReduceTray(Panel):
         """Have a level worked out, and measured once nothing else is asked for."""
         self.wanted = triangles
         self.plot.set_triangles(triangles)
-        self.session.levels.ask(triangles)
+        self.levels.ask(triangles)
         self._rest.start()
 
     def _fill(self) -> None:
         """Show the level's figures in the field that the reduction stops at."""
-        study = self.session.levels.study
+        study = self.levels.study
         if study is None:
             return
         name = self.stop.currentText()
@@ -289,7 +300,7 @@ class ReduceTray(Panel):
 
     def _typed(self, *_: object) -> None:
         """A stop was typed: find the level that keeps it."""
-        study = self.session.levels.study
+        study = self.levels.study
         if self._filling or study is None:
             return
         name = self.stop.currentText()
@@ -327,11 +338,11 @@ class ReduceTray(Panel):
             if any(self.session.tasks.progress_of(name) is not None for name in ("level", "whole level")):
                 self._rest.start()
             else:
-                self.session.levels.measure()
+                self.levels.measure()
 
     def _show_level(self) -> None:
         """The figures of the level: exact once it has been measured, read off the curve before."""
-        study, level = self.session.levels.study, self.session.levels.shown
+        study, level = self.levels.study, self.levels.shown
         mesh = self.session.mesh
         if study is None or mesh is None:
             for label in (self.kept, self.deviation, self.size):
@@ -370,7 +381,7 @@ class ReduceTray(Panel):
             search.tell(largest)
             if search.next is None and search.best is None:  # none keeps to it: the whole mesh
                 self.session.cancel_preview()
-                self.wanted = self.session.levels.study.record.most
+                self.wanted = self.levels.study.record.most
                 self.plot.set_triangles(self.wanted)
                 self._show_level()
                 return False
@@ -382,7 +393,15 @@ class ReduceTray(Panel):
 
     def reduce(self) -> None:
         """Take the level that is shown."""
-        level = self.session.levels.shown
+        level = self.levels.shown
         if level is not None and level.outcome is not None:
             self._is_done = True
             self.session.apply(level.treatment)
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    raw = len(session.job.piece.raw.faces)
+    return f"{100 * len(session.mesh.faces) / max(raw, 1):.3g} % of the raw scan", None
+
+
+REDUCE = Station("Reduce", ReduceTray, _state, waits=False)

@@ -1,26 +1,29 @@
 """Release: the checks, and writing the file."""
 
-from PySide6.QtCore import Qt, Signal
+from pathlib import Path
+
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
+    QFileDialog,
     QHBoxLayout,
     QLabel,
 )
 from PySide6.QtWidgets import QWidget as Widget
 
-from tinsnip.app.widgets.panels import Panel
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
 from tinsnip.formats import FORMATS
 from tinsnip.words import megabytes
 
-__all__ = ["ReleaseTray"]
+__all__ = ["RELEASE", "ReleaseTray"]
 
 
-class ReleaseTray(Panel):
+class ReleaseTray(Tray):
     """The checks, and writing the file."""
 
     title = "Release"
-    export_asked = Signal(str)
 
     def build(self) -> None:
         self.head_text.setText("What a closed solid must be. The file is read back and checked before it counts.")
@@ -49,10 +52,30 @@ class ReleaseTray(Panel):
         self.written = QLabel()
         self.written.setObjectName("muted")
         self.written.setWordWrap(True)
-        self.copper_button("Export", lambda: self.export_asked.emit(self.format.currentData()))
+        self.copper_button("Export", self.ask_export)
         self.column.addWidget(self.written)
         self.format.currentIndexChanged.connect(self.refresh)
         self.session.released.connect(self.refresh)
+
+    def ask_export(self) -> None:
+        """Ask where to write, and export."""
+        piece, settings, name = self.session.job.piece, self.view.settings, self.format.currentData()
+        if piece is None:
+            return
+        folder = settings.export_folder
+        if not folder or not Path(folder).is_dir():
+            folder = str(piece.scan.path.parent)
+        suffix = FORMATS[name].suffix
+        suggested = str(Path(folder) / f"{bare_name(piece.name)}-solid{suffix}")
+        path, _ = QFileDialog.getSaveFileName(self, "Export", suggested, f"{FORMATS[name].title} (*{suffix})")
+        if path:
+            target = Path(path)
+            if target.suffix.lower() != suffix:
+                target = target.with_name(target.name + suffix)
+            settings.export_folder = str(target.parent)
+            settings.save()
+            said = self.provenance.isChecked() and FORMATS[name].holds_provenance
+            self.session.export(target, self.frame.isChecked(), said)
 
     def refresh(self, *_: object) -> None:
         found, mesh = self.session.examination, self.session.mesh
@@ -72,8 +95,24 @@ class ReleaseTray(Panel):
         self.copper.setText(
             f"Export {name.upper()}…" if found.readiness.ready else f"Export {name.upper()}, not ready…"
         )
-        last = self.session.last_release
-        if last is not None and last[1] is mesh:
-            self.written.setText(f"Written and read back: {last[0].name}\n{last[2].readiness.state}")
+        last = self.session.last_release()
+        if last is not None:
+            self.written.setText(f"Written and read back: {last[0].name}\n{last[1].readiness.state}")
         else:
             self.written.setText("")
+
+
+def bare_name(name: str) -> str:
+    """A piece's name as a file's, without what a folder's name or an ending would be."""
+    kept = "".join(c if c.isalnum() or c in " -_.()," else "-" for c in Path(name).name).strip(" .")
+    stem, dot, ending = kept.rpartition(".")
+    return (stem if dot and ending.lower() in FORMATS else kept) or "part"
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    checks = session.examination.readiness.checks
+    failed, passed = sum(c.passed is False for c in checks), sum(c.passed is True for c in checks)
+    return f"{passed} of {len(checks)} checks pass", failed
+
+
+RELEASE = Station("Release", ReleaseTray, _state, shows_shells=True)

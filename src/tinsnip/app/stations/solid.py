@@ -1,19 +1,25 @@
 """Solid: closing the base."""
 
+from dataclasses import replace
+
 from PySide6.QtWidgets import (
     QCheckBox,
 )
 
-from tinsnip.app.widgets.panels import Panel, number_field
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.panels import number_field
+from tinsnip.survey import Examination, Finding, Kind
+from tinsnip.survey.readiness import Check
 from tinsnip.treat import (
     Plinth,
 )
 from tinsnip.words import grouped
 
-__all__ = ["SolidTray"]
+__all__ = ["SOLID", "SolidTray"]
 
 
-class SolidTray(Panel):
+class SolidTray(Tray):
     """Closing the base."""
 
     title = "Close the base"
@@ -65,3 +71,22 @@ class SolidTray(Panel):
     def close_base(self) -> None:
         """Close the rims."""
         self.session.apply(self._treatment())
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    rims = int(session.examination.boundaries.is_rim.sum())
+    if rims:
+        return "open at the base" if rims == 1 else f"{rims} open rims", rims
+    is_open = session.mesh.edges.open > 0
+    return ("not closed yet" if is_open else "closed"), int(is_open)
+
+
+def _rims(found: Examination) -> list[Finding]:
+    return [replace(f, proposal="close") for f in found.openings if f.kind is Kind.RIM]
+
+
+def _answers(check: Check, found: Examination) -> bool:
+    return check.name == "closed" and not found.boundaries.is_hole.any()
+
+
+SOLID = Station("Solid", SolidTray, _state, _rims, answers=_answers)

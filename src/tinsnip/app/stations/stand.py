@@ -12,12 +12,14 @@ from PySide6.QtWidgets import (
 from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.tools.pick import Pick
+from tinsnip.app.tools.turn import TurnTool
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.app.widgets.panels import Panel
 from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand.moves import flat_round
 
-__all__ = ["StandTray"]
+__all__ = ["STAND", "StandTray"]
 
 _ORIGINS = {
     "drop": "drop to the bed",
@@ -28,16 +30,15 @@ _ORIGINS = {
 }
 
 
-class StandTray(Panel):
+class StandTray(Tray):
     """How the part stands: turning, laying down, placing, scaling."""
 
     title = "Stand"
 
-    def __init__(self, session: Session, viewport: Viewport) -> None:
-        self.viewport = viewport
-        self._first_point: np.ndarray | None = None
-        super().__init__(session)
-        viewport.gestures.turn_made.connect(self._turned)
+    def __init__(self, session: Session, view: Viewport) -> None:
+        self.turn_tool = TurnTool(view)
+        super().__init__(session, view)
+        self.turn_tool.turned.connect(self._turned)
 
     def build(self) -> None:
         self.head_text.setText("The bed is z = 0. Drag the round tabs to turn, or type.")
@@ -114,14 +115,13 @@ class StandTray(Panel):
     @property
     def _per_unit(self) -> float:
         """Millimetres in one of the units shown."""
-        return 25.4 if self.viewport.settings.show_inches else 1.0
+        return 25.4 if self.view.settings.show_inches else 1.0
 
     def enter(self) -> None:
-        self.viewport.show_turn_tabs(True)
+        self.view.hand.set_rest(self.turn_tool)
 
     def leave(self) -> None:
-        self.viewport.show_turn_tabs(False)
-        self.viewport.gestures.end_pick()
+        self.view.hand.set_rest(None)
 
     def refresh(self, *_: object) -> None:
         mesh = self.session.mesh
@@ -151,11 +151,15 @@ class StandTray(Panel):
 
         def picked(triangle: int, point: np.ndarray) -> None:
             mesh = self.session.mesh
-            self.viewport.gestures.end_pick()
-            down = flat_round(mesh, triangle)
-            self.session.apply(LayFlat(down=tuple(float(x) for x in down)))
+            self.view.hand.put_away()
 
-        self.viewport.gestures.begin_pick("Click the flat that shall lie on the bed  (Esc to leave)", picked)
+            def lay(down: np.ndarray) -> None:
+                if self.session.mesh is mesh:
+                    self.session.apply(LayFlat(down=tuple(float(x) for x in down)))
+
+            self.session.tasks.foreground("Finding the flat", lambda p: flat_round(mesh, triangle), lay)
+
+        self.view.hand.take(Pick(self.view, ("Click the flat that shall lie on the bed",), picked))
 
     def measure(self) -> None:
         """Let two clicks measure a distance, and ask for what it should be."""
@@ -163,12 +167,9 @@ class StandTray(Panel):
 
         def picked(triangle: int, point: np.ndarray) -> None:
             points.append(point)
-            self.viewport.overlay.clicked_points = list(points)
-            self.viewport.overlay.hint = "Click the second point  (Esc to leave)"
-            self.viewport.overlay.update()
             if len(points) < 2:
                 return
-            self.viewport.gestures.end_pick()
+            self.view.hand.put_away()
             distance = float(np.linalg.norm(points[1] - points[0])) / self._per_unit
             unit = "in" if self._per_unit != 1.0 else "mm"
             text = f"Measured {distance:.4g} {unit}. What should it be, in {unit}?"
@@ -176,4 +177,14 @@ class StandTray(Panel):
             if ok and distance > 0:
                 self.session.apply(Scale(factor=wanted / distance))
 
-        self.viewport.gestures.begin_pick("Click the first of two points  (Esc to leave)", picked)
+        hints = ("Click the first of two points", "Click the second point")
+        self.view.hand.take(Pick(self.view, hints, picked))
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    lowest = float(session.mesh.box[0, 2])
+    text = f"{lowest:.2f}".rstrip("0").rstrip(".") if abs(lowest) >= 0.005 else "0"
+    return f"lowest point {text} mm", None
+
+
+STAND = Station("Stand", StandTray, _state, waits=False)

@@ -1,16 +1,18 @@
 """Strays: shells beside the part, and voids within it."""
 
-from tinsnip.app.widgets.panels import Panel
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.regions import region_of_shells
 from tinsnip.survey import Kind
 from tinsnip.treat import (
     Sweep,
 )
 from tinsnip.words import counted, grouped
 
-__all__ = ["StraysTray"]
+__all__ = ["STRAYS", "StraysTray"]
 
 
-class StraysTray(Panel):
+class StraysTray(Tray):
     """Sweeping strays and voids."""
 
     title = "Sweep strays"
@@ -20,7 +22,7 @@ class StraysTray(Panel):
         self.question = self.warning()
         self.crumbs, self.chunks, self.voids = (self.figure(n) for n in ("Crumbs", "Chunks", "Inner skins"))
         self.goes = self.figure("Triangles that go")
-        self.tick_buttons(3)
+        self.tick_buttons("Strays")
         self.copper_button("Sweep", self.sweep)
         self.session.ticks_changed.connect(self.refresh)
 
@@ -50,4 +52,17 @@ class StraysTray(Panel):
         if rest is None and chunks in (None, ()):  # whole kinds are named by a rule, which fits the next scan too
             self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
         else:
-            self.session.apply(Sweep(shells=self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID))))
+            keys = self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID)) or ()
+            self.session.apply(Sweep(shells=region_of_shells(self.session.mesh, keys)))
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    roles = session.examination.roles
+    crumbs, chunks, voids = (int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void))
+    words = [counted(n, w) for n, w in ((crumbs, "crumb"), (chunks, "chunk"), (voids, "void")) if n]
+    return " · ".join(words) or "none", crumbs + chunks + voids
+
+
+STRAYS = Station(
+    "Strays", StraysTray, _state, lambda found: found.strays, True, lambda check, _: check.name in ("shells", "voids")
+)

@@ -4,7 +4,9 @@ from PySide6.QtWidgets import (
     QLabel,
 )
 
-from tinsnip.app.widgets.panels import Panel, number_field
+from tinsnip.app.state.session import Session
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.panels import number_field
 from tinsnip.treat import (
     Mend,
     Orient,
@@ -13,10 +15,10 @@ from tinsnip.treat import (
 )
 from tinsnip.words import counted, grouped
 
-__all__ = ["SurfaceTray"]
+__all__ = ["SURFACE", "SurfaceTray"]
 
 
-class SurfaceTray(Panel):
+class SurfaceTray(Tray):
     """Mending tangles, orienting."""
 
     title = "Mend the surface"
@@ -58,3 +60,14 @@ class SurfaceTray(Panel):
     def mend(self) -> None:
         """Mend and orient."""
         self.session.apply_all([Mend(), Orient()])
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    total = session.examination.tangles.total
+    return (counted(total, "tangle") if total else "no tangles"), total
+
+
+_CHECKS = ("manifold", "outward", "volume")
+SURFACE = Station(
+    "Surface", SurfaceTray, _state, lambda found: found.knots, answers=lambda check, _: check.name in _CHECKS
+)

@@ -1,7 +1,7 @@
 """Trim: what is cut away."""
 
 import numpy as np
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
@@ -12,29 +12,32 @@ from PySide6.QtWidgets import (
 from PySide6.QtWidgets import QWidget as Widget
 
 from tinsnip.app.state.session import Session
-from tinsnip.app.tools.snip import SnipPlan
+from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.tools.pick import Pick
+from tinsnip.app.tools.snip import SnipPlan, SnipTool
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.app.widgets.panels import Panel, number_field
+from tinsnip.app.widgets.panels import number_field
 from tinsnip.mesh import Mesh
-from tinsnip.words import grouped
+from tinsnip.treat import SnipApart, StraightSnip
+from tinsnip.words import counted, grouped
 
-__all__ = ["TrimTray"]
+__all__ = ["TRIM", "TrimTray"]
 
 
-class TrimTray(Panel):
+class TrimTray(Tray):
     """The straight snip."""
 
     title = "Straight snip"
-    figures_due = Signal()
+    can_swap = True
 
-    def __init__(self, session: Session, viewport: Viewport) -> None:
-        self.viewport = viewport
-        self.plan: SnipPlan | None = None
+    def __init__(self, session: Session, view: Viewport) -> None:
+        self.tool = SnipTool(view)
         self._filling = False
-        super().__init__(session)
+        self._plan: SnipPlan | None = None
+        super().__init__(session, view)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
-        viewport.gestures.snip_edited.connect(self._show_plan)
+        self.tool.edited.connect(self._show_plan)
 
     def build(self) -> None:
         self.head_text.setText("The hatched side goes. Drag the tabs, or type.")
@@ -53,7 +56,7 @@ class TrimTray(Panel):
         box.addStretch(1)
         self.axis.idClicked.connect(self._take_axis)
         self.column.addWidget(row)
-        self.two_points = self.button("From two points…", self.viewport.gestures.begin_two_points)
+        self.two_points = self.button("From two points…", self.pick_two_points)
         row, self.offset = number_field("Offset", -1e6, 1e6, 3, "mm", 0.5)
         self.column.addWidget(row)
         row, self.tilt_0 = number_field("Tilt 1", -80, 80, 2, "°", 0.5)
@@ -67,32 +70,56 @@ class TrimTray(Panel):
         self.close_box = QCheckBox("close the cut with flat triangles")
         self.close_box.toggled.connect(self._typed)
         self.column.addWidget(self.close_box)
+        self.both_box = QCheckBox("keep both sides, as two pieces")
+        self.both_box.toggled.connect(self._typed)
+        self.column.addWidget(self.both_box)
         self.heading("What the preview shows")
         self.goes = self.figure("Triangles that go")
         self.stays = self.figure("Triangles that stay")
         self.copper_button("Cut the hatched side away", self.cut)
 
+    @property
+    def plan(self) -> SnipPlan | None:
+        """The snip that is set up."""
+        return self._plan
+
     def enter(self) -> None:
         mesh = self.session.mesh
         if mesh is None or len(mesh.faces) == 0:
             return
-        if self.plan is None or not np.array_equal(self.plan.box, mesh.box):
-            self.plan = SnipPlan(mesh.box)
-        self.viewport.set_snip(self.plan)
+        if self._plan is None or not np.array_equal(self._plan.box, mesh.box):
+            self._plan = SnipPlan(mesh.box)
+            self._plan.close = self.close_box.isChecked()  # what is ticked goes for the next cut too
+        self.view.hand.set_rest(self.tool)
+        self.tool.show(self._plan)
         self._show_plan()
 
     def leave(self) -> None:
-        self.viewport.gestures.end_two_points()
-        self.viewport.set_snip(None)
+        self.view.hand.set_rest(None)
 
     def refresh(self) -> None:
-        if self.isVisible() and self.viewport.overlay.snip is not None:
+        if self.isVisible() and self.view.hand.rest is self.tool:
             self.enter()
+
+    def pick_two_points(self) -> None:
+        """Let two clicks, and the line of sight, give the plane."""
+        points: list[np.ndarray] = []
+
+        def picked(triangle: int, point: np.ndarray) -> None:
+            points.append(point)
+            if len(points) == 2 and self.plan is not None:
+                self.view.hand.put_away()
+                self.plan.set_two_points(*points, -self.view.camera.frame()[2])
+                self.tool.show_waste()
+                self._show_plan()
+
+        hints = ("Click the first of two points on the line of the cut", "Click the second point")
+        self.view.hand.take(Pick(self.view, hints, picked, beside=True))
 
     def _take_axis(self, axis: int) -> None:
         if self.plan is not None:
             self.plan.set_axis(axis)
-            self.viewport.show_waste()
+            self.tool.show_waste()
             self._show_plan()
 
     def _typed(self, *_: object) -> None:
@@ -104,14 +131,15 @@ class TrimTray(Panel):
         if abs(self.offset.value() - self.plan.offset) > 0.00051:
             self.plan.offset = self.offset.value()
         self.plan.close = self.close_box.isChecked()
-        self.viewport.show_waste()
+        self.tool.keeps_both = self.both_box.isChecked()
+        self.tool.show_waste()
         self._show_plan()
 
     def swap(self) -> None:
         """Let the other side go."""
         if self.plan is not None:
             self.plan.flipped = not self.plan.flipped
-            self.viewport.show_waste()
+            self.tool.show_waste()
             self._show_plan()
 
     def _show_plan(self) -> None:
@@ -145,11 +173,24 @@ class TrimTray(Panel):
 
     def _show_count(self, result: tuple[Mesh, int]) -> None:
         mesh, count = result
-        self.goes.setText(grouped(count))
-        self.stays.setText(grouped(len(mesh.faces) - count))
-        self.copper.setEnabled(len(mesh.faces) - count > 0)
+        both = self.tool.keeps_both
+        self.goes.setText("0" if both else grouped(count))
+        self.stays.setText(grouped(len(mesh.faces) - (0 if both else count)))
+        self.copper.setText("Cut into two pieces" if both else "Cut the hatched side away")
+        self.copper.setEnabled(len(mesh.faces) - count > 0 and (count > 0 or not both))
 
     def cut(self) -> None:
         """Make the cut."""
-        if self.plan is not None:
+        if self.plan is not None and self.tool.keeps_both:
+            self.session.do(self.plan.apart())
+        elif self.plan is not None:
             self.session.apply(self.plan.treatment())
+
+
+def _state(session: Session) -> tuple[str, int | None]:
+    done = session.job.log[: session.job.cursor]
+    cuts = sum(isinstance(s.action, StraightSnip | SnipApart) and bool(s.changes) for s in done)
+    return (counted(cuts, "cut") + " made" if cuts else "nothing cut yet"), (0 if cuts else None)
+
+
+TRIM = Station("Trim", TrimTray, _state, waits=False)

@@ -1,10 +1,14 @@
-"""A straight snip being set up: its plane, and how tabs and typed values move it."""
+"""The straight snip: its plane, how tabs and typed values move it, and the frame that shows it."""
 
 import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from tinsnip.treat import StraightSnip
+from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab
+from tinsnip.app.widgets.theme import mono_font
+from tinsnip.treat import SnipApart, StraightSnip
 
-__all__ = ["SnipPlan"]
+__all__ = ["SnipPlan", "SnipTool"]
 
 
 class SnipPlan:
@@ -111,3 +115,126 @@ class SnipPlan:
             waste="above" if self.flipped else "below",
             close=self.close,
         )
+
+    def apart(self) -> SnipApart:
+        """The same cut, with both sides kept as pieces."""
+        normal, offset = self.waste_plane()
+        return SnipApart(normal=tuple(float(x) for x in normal), offset=float(offset), close=self.close)
+
+
+class SnipTool(Tool):
+    """A frame round the part with a tab that slides it along its normal, and two that tilt it.
+
+    Attributes
+    ----------
+    plan : SnipPlan or None
+        What is set up; nothing is drawn while there is none.
+    keeps_both : bool
+        Nothing is waste: both sides stay.
+    """
+
+    name = "Straight snip"
+    edited = Signal()
+    _MARGIN = 22.0
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.plan: SnipPlan | None = None
+        self.keeps_both = False
+        self._held = ""
+
+    def show(self, plan: SnipPlan | None) -> None:
+        """Set another plan up."""
+        self.plan = plan
+        self.show_waste()
+
+    def show_waste(self) -> None:
+        """Hatch what the snip would cut away."""
+        if self.view.scene is not None:
+            shown = self.plan is not None and not self.keeps_both
+            self.view.scene.waste = self.plan.waste_plane() if shown else None
+        self.view.moved()
+
+    def taken(self) -> None:
+        self.show_waste()
+
+    def put_away(self) -> None:
+        self.plan = None
+        self.show_waste()
+
+    def tabs(self) -> list[Tab]:
+        if self.plan is None:
+            return []
+        middle, u, v = self.plan.frame()
+        places = self.view.camera.project(np.array([middle, middle + u, middle + v]))
+        tabs = []
+        for name, place in zip(("slide", "tilt-0", "tilt-1"), places, strict=True):
+            x = float(np.clip(place[0], self._MARGIN, max(self._MARGIN, self.view.width() - self._MARGIN)))
+            y = float(np.clip(place[1], self._MARGIN, max(self._MARGIN, self.view.height() - self._MARGIN)))
+            tabs.append(Tab(name, QPointF(x, y), 13.0))
+        return tabs
+
+    def press(self, at: Pointer) -> Drag | None:
+        tab = self.tab_at(at.x, at.y)
+        return None if tab is None or at.button != Qt.MouseButton.LeftButton else self._drag(at, tab.name)
+
+    def _drag(self, at: Pointer, tab: str) -> Drag:
+        plan = self.plan
+        before = plan.tilt.copy(), plan.offset
+        self._held = tab
+        try:
+            while at.is_down:
+                now = yield
+                distance = self._distance(plan, now.x - at.x, now.y - at.y)
+                if tab == "slide":
+                    plan.slide(distance)
+                else:
+                    plan.tilt_side(int(tab[-1]), distance)
+                self.show_waste()
+                self.edited.emit()
+                at = now
+        except GeneratorExit:
+            plan.tilt, plan.offset = before
+            self.show_waste()
+            self.edited.emit()
+            raise
+        finally:
+            self._held = ""
+
+    def _distance(self, plan: SnipPlan, dx: float, dy: float) -> float:
+        """How far along the normal a drag by so many pixels leads, mm."""
+        camera = self.view.camera
+        right, up, _ = camera.frame()
+        flat = np.array([plan.normal @ right, plan.normal @ up])
+        length2 = float(flat @ flat)
+        if length2 > 0.02:
+            return (dx * flat[0] - dy * flat[1]) * camera.scale / length2
+        return -dy * camera.scale  # looked at along its normal: up is along it
+
+    def draw(self, painter: QPainter) -> None:
+        plan, camera = self.plan, self.view.camera
+        if plan is None:
+            return
+        middle, u, v = plan.frame()
+        corners = np.array([middle + u + v, middle - u + v, middle - u - v, middle + u - v])
+        flat = [QPointF(x, y) for x, y, _ in camera.project(corners)]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in ((QColor(20, 22, 24, 160), 4.0), (QColor("#fbf8f0"), 1.6)):
+            painter.setPen(QPen(colour, width))
+            painter.drawPolygon(QPolygonF(flat))
+        normal, _ = plan.waste_plane()
+        reach = 46 * camera.scale
+        painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
+        for sign in (1, -1) if self.keeps_both else (1,):
+            ends = camera.project(np.array([middle, middle + sign * reach * normal]))
+            tail, head = (QPointF(x, y) for x, y, _ in ends)
+            painter.setPen(QPen(QColor("#fbf8f0"), 1.6, Qt.PenStyle.DashLine))
+            painter.drawLine(tail, head)
+            draw_label(painter, head + QPointF(6, -9), "kept" if sign == 1 else "kept too")
+        for tab in self.tabs():
+            box = QRectF(tab.at.x() - 8, tab.at.y() - tab.half, 16, 2 * tab.half)
+            if tab.name != "slide":
+                box = QRectF(tab.at.x() - tab.half, tab.at.y() - 8, 2 * tab.half, 16)
+            draw_tab(painter, box, tab.name == self._held)
+            text = f"{plan.offset:.2f} mm" if tab.name == "slide" else f"tilt {plan.tilt[int(tab.name[-1])]:.1f}°"
+            draw_label(painter, tab.at + QPointF(18, -10), text)

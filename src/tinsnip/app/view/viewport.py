@@ -1,25 +1,27 @@
-"""The view of the part: drawing and gestures."""
+"""The view of the part: what is drawn of it, and when."""
+
+import contextlib
+from collections.abc import Callable
 
 import moderngl
 import numpy as np
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks
-from tinsnip.app.state.session import STATIONS, Session
+from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
-from tinsnip.app.tools.navigate import Gestures
-from tinsnip.app.tools.snip import SnipPlan
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
+from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
-from tinsnip.app.view.overlay import Overlay, Pin
+from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.scene import DEVIATION, PROVENANCE, TIN, Scene
+from tinsnip.job import Open
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding, Kind
-from tinsnip.survey.deviation import FromRaw
 
 __all__ = ["Viewport"]
 
@@ -35,18 +37,19 @@ _REST_MS = 140
 
 
 class Viewport(QOpenGLWidget):
-    """Draws what the session shows, a little at a time, and hands what is done over it to its gestures."""
+    """Draws what the session shows, a little at a time, and hands what is done over it to the hand."""
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
         self.session = session
         self.camera = Camera()
         self.scene: Scene | None = None
-        self.overlay = Overlay(session, self.camera, self)
         self.settings = settings
-        self.gestures = Gestures(self)
+        self.hand = Hand(self)
+        self.overlay = Overlay(session, self.hand, self)
         self.flight = Flight(self.camera, self.moved, self)
         self.covered_left = 0.0
+        self._picks = 0
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
         self._fitted: object = None
@@ -67,21 +70,18 @@ class Viewport(QOpenGLWidget):
         session.mesh_changed.connect(self.redraw)
         session.examined.connect(self._show_findings)
         session.station_changed.connect(self._show_findings)
-        session.ticks_changed.connect(self.overlay.update)
         session.preview_changed.connect(self._show_preview)
         session.fly_to.connect(self.fly_to)
-        session.hovered.connect(self.hover)
         session.reframed.connect(self._fit_again)
         session.others_changed.connect(self._show_others)
-        session.levels.changed.connect(self._show_level)
+        session.stand_in_changed.connect(self._show_stand_in)
         session.from_raw_changed.connect(self._give_values)
         session.raw_ready.connect(self._show_raw)
         session.mesh_changed.connect(self._changed)
-        session.levels.held_changed.connect(self._show_findings)
+        session.held_changed.connect(self._show_findings)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
         self.deviation_legend.limit_changed.connect(self._set_limit)
-        self.deviation_legend.clear_asked.connect(self.clear_pins)
 
     # ---- drawing
 
@@ -174,8 +174,8 @@ class Viewport(QOpenGLWidget):
         self._pending = buffers
         self._know_box()
         piece = self.session.job.piece
-        if piece is not None and self._fitted is not piece:
-            self._fitted = piece
+        if piece is not None and self._fitted != piece.id:
+            self._fitted = piece.id
             self._fit_frame = self.frames
             self.fit()
         self.redraw()
@@ -200,8 +200,8 @@ class Viewport(QOpenGLWidget):
             self.scene.set_others(self.session.others())
             self._know_box()
             if (
-                self._fitted is self.session.job.piece
-                and not self.session.job.log
+                self._fitted == self.session.job.active
+                and all(isinstance(step.action, Open) for step in self.session.job.log)
                 and self.frames < self._fit_frame + 4
             ):
                 self.fit()
@@ -239,50 +239,33 @@ class Viewport(QOpenGLWidget):
                 self.scene.set_raw(None, np.eye(4))
         self.redraw()
 
-    def set_wipe(self, share: float) -> None:
-        """Put the divider at a share of the view's width."""
-        if self.scene is not None:
-            self.scene.wipe_at = float(np.clip(share, 0.02, 0.98))
-        self.moved()
-
-    @property
-    def wipe_at(self) -> float:
-        """Where the divider stands, as a share of the view's width."""
-        return 0.5 if self.scene is None else self.scene.wipe_at
-
     def _show_raw(self) -> None:
         """The raw scan is ready to be drawn."""
         buffers = self.session.raw_buffers()
         if self.scene is not None and self.shows != "now" and buffers is not None:
             self.makeCurrent()
-            self.scene.set_raw(buffers, self.session.job.frame(self.session.job.active))
+            self.scene.set_raw(buffers, self.session.job.piece.frame)
         self.redraw()
 
     def _changed(self) -> None:
         """The mesh is another one."""
-        self.clear_pins()
         if self.scene is not None:
             self.scene.forget_places()
         if self.shows != "now" and self.session.mesh is not None:
             self.session.ask_raw()
         self._give_values()
 
-    def _measured(self) -> FromRaw | None:
-        """The deviation of what is shown."""
-        level = self.session.levels.shown
-        return self.session.from_raw if level is None else level.from_raw
-
     def _give_values(self) -> None:
         """Bring the deviation, where it is wanted and known, to the card and the legends."""
-        measured, scene = self._measured(), self.scene
+        known, scene = self.session.measured(), self.scene
+        measured = None if known is None else known.from_raw
         if self.look in (DEVIATION, PROVENANCE):
             self.deviation_legend.show_measured(measured)
             self.provenance_legend.show_measured(measured)
             self.place_legends()
         if scene is None or measured is None or self.look != DEVIATION:
             return
-        level = self.session.levels.shown
-        places = self.session.places if level is None else level.places
+        places = known.places
         if places is not None:
             if scene.places_of is not measured.mesh:
                 self.makeCurrent()
@@ -306,32 +289,11 @@ class Viewport(QOpenGLWidget):
             legend.adjustSize()
             legend.move(self.width() - legend.width() - 12, 12)
 
-    def clear_pins(self) -> None:
-        """Take the readings away."""
-        self.overlay.pins = []
-        self.deviation_legend.clear.hide()
-        self.deviation_legend.adjustSize()
-        self.overlay.update()
-
-    def read_at(self, x: float, y: float) -> None:
-        """Read the deviation under a pixel, and pin it there."""
-        point = self.surface_point(x, y)
-        if point is None or self.session.levels.shown is not None:
-            return
-
-        def pin(value: float) -> None:
-            self.overlay.pins.append(Pin(point, f"{value:+.3f} mm"))
-            self.deviation_legend.clear.show()
-            self.place_legends()
-            self.overlay.update()
-
-        self.session.read_deviation(point, pin)
-
-    def _show_level(self) -> None:
-        """A level of a reduction is shown, is known more closely, or is shown no more."""
+    def _show_stand_in(self) -> None:
+        """Something is shown in place of the mesh, is known more closely, or is shown no more."""
         if self.scene is None:
             return
-        level = self.session.levels.shown
+        level = self.session.stand_in
         self.makeCurrent()
         if level is None:
             self.scene.set_level(None)
@@ -339,18 +301,6 @@ class Viewport(QOpenGLWidget):
             self.scene.set_level(level.buffers)
         self._give_values()
         self.redraw()
-
-    def set_snip(self, snip: SnipPlan | None) -> None:
-        """Show a snip being set up, and its waste."""
-        self.overlay.snip = snip
-        self.show_waste()
-
-    def show_waste(self) -> None:
-        """Hatch what the snip would cut away."""
-        if self.scene is not None:
-            snip = self.overlay.snip
-            self.scene.waste = snip.waste_plane() if snip is not None else None
-        self.moved()
 
     def _show_findings(self, *_: object) -> None:
         """Boundary lines, roles of shells, tags."""
@@ -363,12 +313,12 @@ class Viewport(QOpenGLWidget):
         lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
         scene.set_lines(lines)
         if self.session.marks is not None:
-            scene.set_marks(self._marks(), STATIONS[self.session.station] in ("Intake", "Strays", "Release"))
+            scene.set_marks(self._marks(), self.session.shows_shells)
         self.redraw()
 
     def _marks(self) -> ViewMarks:
         """What the shells are, and above it what is held."""
-        marks, held = self.session.marks, self.session.levels.held
+        marks, held = self.session.marks, self.session.held
         if held is None or len(held) != len(marks.mesh.faces):
             return marks
         roles = np.zeros(len(marks.mesh.vertices), dtype=np.uint8) if marks.roles is None else marks.roles.copy()
@@ -381,7 +331,7 @@ class Viewport(QOpenGLWidget):
             return
         preview = self.session.preview
         self.makeCurrent()
-        if preview is None or preview.before is not self.session.mesh or self.session.levels.shown is not None:
+        if preview is None or preview.before is not self.session.mesh or self.session.stand_in is not None:
             self.scene.set_patch(None, None)
         else:
             after = preview.outcome.mesh
@@ -392,10 +342,6 @@ class Viewport(QOpenGLWidget):
             self.scene.set_patch(corners, np.repeat(normals, 3, axis=0))
         self.redraw()
 
-    def hover(self, finding: Finding | None) -> None:
-        self.overlay.hovered = finding
-        self.overlay.update()
-
     # ---- going there
 
     def fly_to(self, finding: Finding) -> None:
@@ -404,45 +350,103 @@ class Viewport(QOpenGLWidget):
         known = buffers is not None and buffers.mesh is self.session.mesh
         self.flight.fly_to(finding, (buffers.mesh.vertices, buffers.light_faces) if known else None)
 
+    def show_again(self, camera: object) -> None:
+        """Look from where a saved job was looked at; what does not fit is ignored."""
+        with contextlib.suppress(AttributeError, TypeError, ValueError):
+            turn, lift, scale = (float(camera.get(name)) for name in ("turn", "lift", "scale"))
+            middle = np.array(camera.get("middle"), dtype=float)
+            fits = middle.shape == (3,) and np.isfinite([turn, lift, scale, *middle]).all()
+            if fits and scale > 0 and self.session.job.piece is not None:
+                self.camera.turn, self.camera.lift = turn % 360, float(np.clip(lift, -90, 90))
+                self.camera.middle, self.camera.scale = middle, scale
+                self._fitted = self.session.job.piece.id
+                self.moved()
+
     def look_from(self, turn: float, lift: float) -> None:
         """Look from a direction, about the middle of the view."""
         self.camera.turn, self.camera.lift = turn, lift
         self.moved()
 
-    def surface_point(self, x: float, y: float, roughly: bool = False) -> np.ndarray | None:
-        """The point of the surface under a pixel; roughly, of its light stand-in, which takes no time."""
-        mesh, buffers = self.session.mesh, self._buffers
-        if mesh is None or len(mesh.faces) == 0:
+    def surface_point(self, x: float, y: float) -> np.ndarray | None:
+        """The point under a pixel of what stands lightly for the surface, which takes no time."""
+        buffers = self._buffers
+        if buffers is None or buffers.mesh is not self.session.mesh or len(buffers.faces) == 0:
             return None
-        faces = mesh.faces
-        if roughly and buffers is not None and buffers.mesh is mesh:
-            faces = buffers.light_faces
-        hit = first_hit(mesh.vertices, faces, *self.camera.ray(x, y))
+        hit = first_hit(buffers.mesh.vertices, buffers.light_faces, *self.camera.ray(x, y))
         return None if hit is None else hit[1]
 
-    def show_turn_tabs(self, on: bool) -> None:
-        """Show the tabs that turn the part, or put them away."""
-        self.overlay.shows_turn = on
-        self.overlay.update()
+    def pick(
+        self,
+        x: float,
+        y: float,
+        done: Callable[[int, np.ndarray], None],
+        missed: Callable[[], None] | None = None,
+    ) -> None:
+        """Find the triangle and the point of the part under a pixel, beside the window, and tell it.
+
+        What comes after the part has changed is dropped.
+        """
+        mesh, ray = self.session.mesh, self.camera.ray(x, y)
+        if mesh is None:
+            return
+
+        def take(hit: tuple[int, np.ndarray] | None) -> None:
+            if self.session.mesh is not mesh:
+                return
+            if hit is not None:
+                done(*hit)
+            elif missed is not None:
+                missed()
+
+        self._picks += 1
+        self.session.tasks.behind(f"pick {self._picks}", lambda p: first_hit(mesh.vertices, mesh.faces, *ray), take)
 
     # ---- hands
 
+    def update_overlay(self) -> None:
+        """Draw again what lies over the view."""
+        self.overlay.update()
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.gestures.press(event)
+        self.setFocus()
+        self.hand.press(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self.gestures.move(event)
+        self.hand.move(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self.gestures.release(event)
+        self.hand.release(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.gestures.wheel(event)
+        steps = event.angleDelta().y() / 120.0
+        if steps and self.session.mesh is not None:
+            self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
+            self.moved()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not self.gestures.key_down(event):
+        steps = {
+            Qt.Key.Key_Left: (-8, 0),
+            Qt.Key.Key_Right: (8, 0),
+            Qt.Key.Key_Up: (0, 8),
+            Qt.Key.Key_Down: (0, -8),
+        }
+        if event.key() in steps:
+            self.camera.turn_about(self.camera.middle, *steps[event.key()])
+            self.moved()
+        elif event.key() == Qt.Key.Key_Space:
+            self.hand.space = True
+        else:
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
-        self.gestures.key_up(event)
+        if event.key() == Qt.Key.Key_Space and not event.isAutoRepeat():
+            self.hand.space = False
         super().keyReleaseEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        self.hand.lost_focus()
+        super().focusOutEvent(event)
+
+    def leaveEvent(self, event: QEvent) -> None:
+        self.session.hovered.emit(None)
+        super().leaveEvent(event)

@@ -4,7 +4,7 @@ from PySide6.QtCore import QAbstractListModel, QModelIndex, QRectF, QSize, Qt, S
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from tinsnip.app.state.session import STATIONS, Session
+from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.silhouettes import colour_of, draw_silhouette
 from tinsnip.app.widgets.theme import mono_font
 from tinsnip.survey import Finding, Kind
@@ -16,7 +16,7 @@ _FEWEST_ROWS = 4
 
 def size_text(finding: Finding) -> str:
     """How large a finding is, for its row and its tag."""
-    if finding.kind is Kind.TANGLE:
+    if not finding.kind.facts.spans:
         return f"{finding.count} {finding.text}"
     return f"{finding.size:.3g} mm" if finding.size < 1000 else f"{finding.size:.0f} mm"
 
@@ -42,8 +42,8 @@ class _Model(QAbstractListModel):
         if role == Qt.ItemDataRole.UserRole:
             return finding
         if role == Qt.ItemDataRole.ToolTipRole:
-            what = "places" if finding.kind is Kind.TANGLE else "edges" if finding.id[0] in "HR" else "triangles"
-            return f"{finding.text}: {finding.count} {what}. Click to go there, Space to tick."
+            tick = ", Space to tick" if finding.kind.facts.can_tick else ""
+            return f"{finding.text}: {finding.count} {finding.kind.facts.counted}. Click to go there{tick}."
         return None
 
 
@@ -66,7 +66,7 @@ class _Delegate(QStyledItemDelegate):
         painter.setPen(QPen(QColor("#ddd7c9"), 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         x = box.left() + 2
-        if finding.kind not in (Kind.RIM, Kind.TANGLE):
+        if finding.kind.facts.can_tick:
             self._tick_box(painter, QRectF(x, box.center().y() - 6, 12, 12), self.session.is_ticked(finding))
         x += 18
         draw_silhouette(painter, QRectF(x, box.top() + 2, 30, box.height() - 4), finding, self.largest)
@@ -80,10 +80,8 @@ class _Delegate(QStyledItemDelegate):
         right = QRectF(x, box.top(), box.right() - x - 4, box.height())
         painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, size_text(finding))
         painter.setPen(QColor("#5f594e"))
-        if finding.kind is not Kind.TANGLE:
-            in_solid = STATIONS[self.session.station] == "Solid"
-            proposal = "close" if finding.kind is Kind.RIM and in_solid else finding.proposal
-            painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, proposal)
+        if finding.kind.facts.spans:
+            painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, finding.proposal)
 
     @staticmethod
     def _tick_box(painter: QPainter, box: QRectF, on: bool) -> None:
@@ -133,7 +131,7 @@ class FindingList(QListView):
         index = self.indexAt(event.position().toPoint())
         if index.isValid() and event.position().x() < 18:
             finding = index.data(Qt.ItemDataRole.UserRole)
-            if finding.kind not in (Kind.RIM, Kind.TANGLE):
+            if finding.kind.facts.can_tick:
                 chosen = self.selected_findings()
                 together = chosen if finding in chosen else [finding]
                 self.session.tick(together, not self.session.is_ticked(finding))
@@ -145,7 +143,7 @@ class FindingList(QListView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         chosen = self.selected_findings()
         if event.key() == Qt.Key.Key_Space and chosen:
-            tickable = [f for f in chosen if f.kind not in (Kind.RIM, Kind.TANGLE)]
+            tickable = [f for f in chosen if f.kind.facts.can_tick]
             if tickable:
                 self.session.tick(tickable, not self.session.is_ticked(tickable[0]))
             return

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
@@ -19,6 +19,10 @@ class Panel(QWidget):
     """A tray for one station: heading, explanation, and a column for what it can do."""
 
     title = ""
+    can_swap = False
+    """Whether it has two sides that can be swapped."""
+    asked = Signal(str)
+    """Something that the window has to do, by the name of a command."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -46,13 +50,16 @@ class Panel(QWidget):
         outer.addLayout(self.column)
         outer.addStretch(1)
         self.build()
-        self._give_keys()
+        self.give_keys()
 
-    def _give_keys(self) -> None:
+    def give_keys(self) -> None:
         """Give every button of the tray an underlined letter that presses it together with Alt."""
         taken = set(_MENU_LETTERS)
         for button in self.findChildren(QPushButton):
             text = button.text()
+            if "&" in text:
+                taken.add(text[text.index("&") + 1].lower())
+                continue
             letter = next((c for c in text if c.isalpha() and c.lower() not in taken), None)
             if button is self.copper or letter is None:
                 continue
@@ -72,6 +79,9 @@ class Panel(QWidget):
 
     def refresh(self) -> None:
         """Show the session as it is."""
+
+    def swap(self) -> None:
+        """Swap its two sides."""
 
     def heading(self, text: str) -> None:
         """A small heading."""
@@ -100,7 +110,7 @@ class Panel(QWidget):
         self.copper.setToolTip("Enter")
         return self.copper
 
-    def tick_buttons(self, station: int) -> None:
+    def tick_buttons(self, station: str) -> None:
         """Tick all or none of a station's findings."""
         row = QWidget()
         box = QHBoxLayout(row)

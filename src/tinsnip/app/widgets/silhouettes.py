@@ -34,7 +34,7 @@ def draw_silhouette(painter: QPainter, box: QRectF, finding: Finding, largest: f
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     colour = colour_of(finding.kind)
-    if finding.kind is Kind.TANGLE:
+    if finding.kind.facts.drawn == "points":
         pen = QPen(colour, 1.6)
         painter.setPen(pen)
         c, r = box.center(), box.height() * 0.36
@@ -48,7 +48,7 @@ def draw_silhouette(painter: QPainter, box: QRectF, finding: Finding, largest: f
     own = extent / max(largest, extent)
     # lengths on a square-root scale: to scale, yet the smallest still shows a shape
     reach = max(0.22, own**0.5) * min(box.height(), box.width()) * 0.92
-    shape = flat if finding.kind in (Kind.HOLE, Kind.RIM) else _hull(flat)
+    shape = flat if finding.kind.facts.drawn == "ring" else _hull(flat)
     shape = shape[:: max(1, len(shape) // 120)] / extent * reach
     polygon = QPolygonF([QPointF(box.center().x() + x, box.center().y() - y) for x, y in shape])
     pen = QPen(colour, 1.3)

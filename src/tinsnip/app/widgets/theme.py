@@ -37,6 +37,10 @@ QMenu::item:selected { background: #b4602a; }
 QMenu::item:disabled { color: #83888b; }
 QWidget#topbar, QWidget#statusline { background: #1d2023; color: #cfccc4; }
 QWidget#statusline QLabel { color: #cfccc4; padding: 0 10px; }
+QWidget#statusline QLabel[unsaved="true"] { color: #f0b184; font-weight: bold; }
+QLabel#thumb { background: #494f53; border: 1px solid #bdb7a9; }
+QPushButton#jobcard { background: #fbf8f0; border: 1px solid #cfc7b4; border-radius: 4px; }
+QPushButton#jobcard:hover { border-color: #b4602a; }
 QLabel#brand { color: #ffffff; font-weight: bold; padding: 0 6px 0 12px; }
 QToolButton { border: 0; padding: 5px 8px; color: #d9d6cf; }
 QToolButton:hover { background: #3a3f43; }

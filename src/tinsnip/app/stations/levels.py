@@ -2,25 +2,23 @@
 
 import time
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.state.buffers import ViewBuffers, make_buffers, make_light_buffers, measure_for_view
-from tinsnip.app.state.preview import Preview
+from tinsnip.app.state.buffers import make_buffers, make_light_buffers, measure_for_view
+from tinsnip.app.state.preview import Preview, StandIn
+from tinsnip.app.state.session import Session
 from tinsnip.app.state.worker import let_go
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
-from tinsnip.survey.deviation import Deviation, FromRaw, largest_deviation
+from tinsnip.regions import Region
+from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat import Context, Outcome, Reduce
 from tinsnip.treat.reduce.curve import Curve
 from tinsnip.treat.reduce.record import Level, Record
 from tinsnip.treat.reduce.reduce import new_crossings
-
-if TYPE_CHECKING:
-    from tinsnip.app.state.session import Session
 
 __all__ = ["LevelView", "Levels", "Study"]
 
@@ -35,33 +33,35 @@ class Study:
     curve: Curve
 
 
-@dataclass(frozen=True, eq=False)
-class LevelView:
+@dataclass(frozen=True, eq=False, kw_only=True)
+class LevelView(StandIn):
     """A level of a study as it is shown; the exact figures follow a moment later."""
 
     treatment: Reduce
-    before: Mesh
-    triangles: int
-    buffers: ViewBuffers
     outcome: Outcome | None = None
     measured: Deviation | None = None
-    from_raw: FromRaw | None = None
-    places: ViewBuffers | None = None
 
 
 class Levels(QObject):
-    """What the session knows of a reduction that is being chosen."""
+    """What is known of a reduction that is being chosen; a level is shown in place of the mesh."""
 
     studied = Signal()
     changed = Signal()
-    held_changed = Signal()
 
-    def __init__(self, session: "Session") -> None:
+    def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.study: Study | None = None
         self.shown: LevelView | None = None
-        self.held: np.ndarray | None = None
+        self._holds = 0
+        self._region: tuple[np.ndarray, Region] | None = None
+        session.mesh_changed.connect(self.forget)
+        session.preview_left.connect(self.show_none)
+
+    def _show(self, level: LevelView | None) -> None:
+        self.shown = level
+        self.session.show_stand_in(level)
+        self.changed.emit()
 
     def ask_study(self, options: Reduce) -> None:
         """Work out all levels of a reduction behind the scenes, with the options given; its goal does not matter."""
@@ -88,26 +88,23 @@ class Levels(QObject):
 
         def take(near: np.ndarray) -> None:
             if self.session.mesh is mesh:
-                self.held = near if self.held is None else self.held | near
-                self.held_changed.emit()
+                held = self.session.held
+                self.session.hold(near if held is None else held | near)
 
         def work(progress: Progress) -> np.ndarray:
             return triangles_at(mesh.faces, ((mesh.vertices - point) ** 2).sum(axis=1) <= radius**2)
 
-        self.session.tasks.behind("hold", work, take)
+        self._holds += 1
+        self.session.tasks.behind(f"hold {self._holds}", work, take)
 
-    def let_go_of_areas(self) -> None:
-        """Hold nothing any more."""
-        if self.held is not None:
-            self.held = None
-            self.held_changed.emit()
-
-    def held_spans(self) -> tuple[tuple[int, int], ...]:
-        """The held triangles as spans, first and one past the last."""
-        if self.held is None:
-            return ()
-        ends = np.flatnonzero(np.diff(np.concatenate([[0], self.held.astype(np.int8), [0]])))
-        return tuple((int(a), int(b)) for a, b in ends.reshape(-1, 2))
+    def held_region(self) -> Region | None:
+        """What is held of the present mesh."""
+        held, mesh = self.session.held, self.session.mesh
+        if held is None or mesh is None or len(held) != len(mesh.faces) or not held.any():
+            return None
+        if self._region is None or self._region[0] is not held:
+            self._region = held, Region.of(mesh, held)
+        return self._region[1]
 
     def forget(self) -> None:
         """Stop working out levels, and drop what is known of them."""
@@ -126,26 +123,28 @@ class Levels(QObject):
         def quickly(progress: Progress) -> tuple[Level, LevelView | None]:
             level = study.record.level(triangles)
             light = make_light_buffers(level.vertices, level.faces, study.mesh, level.source, level.parent)
-            return level, LevelView(treatment, study.mesh, len(level.faces), light) if light is not None else None
+            if light is None:
+                return level, None
+            return level, LevelView(before=study.mesh, triangles=len(level.faces), buffers=light, treatment=treatment)
 
         def show(found: tuple[Level, LevelView | None]) -> None:
             level, light = found
             if self.study is not study or self.session.mesh is not study.mesh:
                 return
             if light is not None:
-                self.shown = light
-                self.changed.emit()
+                self._show(light)
             self.session.tasks.behind("whole level", lambda p: wholly(level, p), done)
 
         def wholly(level: Level, progress: Progress) -> LevelView:
             outcome = treatment.outcome_of(study.mesh, level)
             buffers = make_buffers(outcome.mesh, progress)
-            return LevelView(treatment, study.mesh, len(level.faces), buffers, outcome)
+            return LevelView(
+                before=study.mesh, triangles=len(level.faces), buffers=buffers, treatment=treatment, outcome=outcome
+            )
 
         def done(level: LevelView) -> None:
             if self.study is study and self.session.mesh is study.mesh:
-                self.shown = level
-                self.changed.emit()
+                self._show(level)
                 seconds = time.perf_counter() - begun
                 self.session.show_preview(Preview(treatment, study.mesh, level.outcome, seconds))
 
@@ -160,7 +159,7 @@ class Levels(QObject):
         level, piece = self.shown, self.session.job.piece
         if level is None or piece is None or level.outcome is None or level.measured is not None:
             return
-        raw, frame = piece.raw, self.session.job.frame(self.session.job.active)
+        raw, frame = piece.raw, piece.frame
 
         def work(progress: Progress) -> LevelView:
             clear = level
@@ -179,8 +178,7 @@ class Levels(QObject):
 
         def done(measured: LevelView) -> None:
             if self.shown is level:
-                self.shown = measured
-                self.changed.emit()
+                self._show(measured)
                 if measured.outcome is not level.outcome:
                     self.session.show_preview(Preview(level.treatment, level.before, measured.outcome, 0.0))
 
@@ -190,6 +188,6 @@ class Levels(QObject):
         """Show the present mesh again."""
         self.session.tasks.stop_behind("level", "whole level", "measured level")
         if self.shown is not None:
-            gone, self.shown = self.shown, None
-            self.changed.emit()
+            gone = self.shown
+            self._show(None)
             let_go(gone)

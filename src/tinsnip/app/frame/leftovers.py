@@ -1,0 +1,118 @@
+"""The card that offers jobs which were being worked on when their window was lost."""
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMessageBox, QPushButton, QVBoxLayout, QWidget
+
+from tinsnip.app.state.saving import LeftOver, age
+from tinsnip.words import counted
+
+__all__ = ["LeftOvers", "picture_label"]
+
+_MOST = 4
+_PICTURE = 96, 60
+
+
+def picture_label(data: bytes | None) -> QLabel:
+    """A small picture of a part; an empty frame where there is none."""
+    label = QLabel()
+    label.setObjectName("thumb")
+    label.setFixedSize(*_PICTURE)
+    label.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    pixmap = QPixmap()
+    if data and pixmap.loadFromData(data, "PNG"):
+        label.setPixmap(
+            pixmap.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+        )
+    return label
+
+
+class LeftOvers(QFrame):
+    """Each job with its picture, when it was kept last, and what was done."""
+
+    open_asked = Signal(object)
+    let_go_asked = Signal(object)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("card")
+        self.jobs: list[LeftOver] = []
+        box = QVBoxLayout(self)
+        box.setContentsMargins(24, 18, 24, 18)
+        box.setSpacing(10)
+        self.title = QLabel()
+        self.title.setObjectName("title")
+        box.addWidget(self.title)
+        about = QLabel("Tinsnip ended before this was saved. Each is as it was after its last complete step.")
+        about.setObjectName("muted")
+        about.setWordWrap(True)
+        box.addWidget(about)
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(8)
+        box.addLayout(self._rows)
+        self.more = QLabel()
+        self.more.setObjectName("muted")
+        box.addWidget(self.more)
+        later = QPushButton("Later    Esc")
+        later.setObjectName("democard")
+        later.setToolTip("They stay, and are offered again at the next start")
+        later.clicked.connect(self.hide)
+        box.addWidget(later)
+        self.setFixedWidth(560)
+        self.hide()
+
+    def show_jobs(self, jobs: list[LeftOver]) -> None:
+        """List the jobs; the card goes when there are none."""
+        self.jobs = jobs
+        while self._rows.count():
+            gone = self._rows.takeAt(0).widget()
+            gone.hide()
+            gone.deleteLater()
+        self.title.setText(f"{counted(len(jobs), 'job')} can be gone on with")
+        for one in jobs[:_MOST]:
+            self._rows.addWidget(self._row(one))
+        self.more.setText(f"and {len(jobs) - _MOST} older" if len(jobs) > _MOST else "")
+        self.more.setVisible(len(jobs) > _MOST)
+        self.setVisible(bool(jobs))
+        self.adjustSize()
+
+    def _row(self, one: LeftOver) -> QWidget:
+        row = QWidget()
+        box = QHBoxLayout(row)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(12)
+        box.addWidget(picture_label(one.picture))
+        name = QLabel(row.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, 230))
+        name.setObjectName("title")
+        name.setToolTip(str(one.saved_as or one.path))
+        told = one.trouble or f"{counted(one.steps, 'step')} · kept {age(one.when)}"
+        facts = QLabel(told)
+        facts.setObjectName("muted")
+        facts.setWordWrap(True)
+        column = QVBoxLayout()
+        column.addWidget(name)
+        column.addWidget(facts)
+        box.addLayout(column, 1)
+        go = QPushButton("Go on")
+        go.setObjectName("copper")
+        go.setAccessibleName(f"Go on with {one.name}")
+        go.setEnabled(not one.trouble)
+        go.clicked.connect(lambda: self.open_asked.emit(one))
+        drop = QPushButton("Let go…")
+        drop.setAccessibleName(f"Let {one.name} go")
+        drop.clicked.connect(lambda: self._ask_to_let_go(one))
+        box.addWidget(go)
+        box.addWidget(drop)
+        return row
+
+    def _ask_to_let_go(self, one: LeftOver) -> None:
+        box = QMessageBox(QMessageBox.Icon.Question, "Let go", "", parent=self.window())
+        box.setText(f"Let {one.name} go, with its {counted(one.steps, 'step')}?")
+        box.setInformativeText("It cannot be brought back. Files that were saved or exported stay.")
+        let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(stay)
+        box.setEscapeButton(stay)
+        box.exec()
+        if box.clickedButton() is let_go:
+            self.let_go_asked.emit(one)

@@ -1,0 +1,181 @@
+"""Opening and saving by every way there is; whatever would be lost is asked about first."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import platformdirs
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from tinsnip.app.state.saving import Saving
+from tinsnip.app.state.session import Session
+from tinsnip.app.state.settings import Settings
+from tinsnip.app.stations.release import bare_name
+from tinsnip.demo import demo_file
+from tinsnip.errors import BadInput
+from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.job import OpenedJob, routine_of
+from tinsnip.job.jobfile import SUFFIX
+from tinsnip.progress import Progress
+from tinsnip.words import counted
+
+__all__ = ["Opening"]
+
+_SCANS = " ".join(f"*{f.suffix}" for f in FORMATS.values())
+_OPEN_FILTER = f"Scans and jobs ({_SCANS} *{SUFFIX});;All files (*)"
+_JOB_FILTER = f"Tinsnip job (*{SUFFIX})"
+
+
+class Opening(QObject):
+    """The ways a scan or a job comes in, and a job goes out."""
+
+    recent_changed = Signal()
+
+    def __init__(self, session: Session, saving: Saving, settings: Settings, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._session, self._saving, self._settings, self._parent = session, saving, settings, parent
+        session.opened.connect(self._note_scans)
+        session.job_opened.connect(self._note_job)
+        saving.saved.connect(self._note_path)
+
+    # ---- coming in
+
+    def ask_open(self) -> None:
+        """Ask for scans or a job, and open them as a new job."""
+        self._ask("Open scans or a job", lambda paths: self.open(paths))
+
+    def ask_add(self) -> None:
+        """Ask for further scans and open them as pieces of this job."""
+        self._ask("Open further scans as pieces", lambda paths: self._session.open_files(paths, True))
+
+    def _ask(self, title: str, then: Callable[[list[Path]], None]) -> None:
+        folder = self._settings.open_folder if Path(self._settings.open_folder).is_dir() else ""
+        paths, _ = QFileDialog.getOpenFileNames(self._parent, title, folder, _OPEN_FILTER)
+        if paths:
+            then([Path(p) for p in paths])
+
+    def open(self, paths: list[Path]) -> None:
+        """Open files as a new job, once what is unsaved of the old one is seen to."""
+        self.before_losing(lambda: self._session.open_files(paths))
+
+    def open_demo(self, *names: str) -> None:
+        """Open demo scans, making them first where needed."""
+
+        def read(progress: Progress) -> list[Scan]:
+            def note(text: str, share: float) -> None:
+                progress.step(text, 1000)[1] = int(1000 * share)
+
+            scans = []
+            for i, name in enumerate(names):
+                with progress.part(i / len(names), (i + 0.9) / len(names)):
+                    path = demo_file(name, note=note)
+                with progress.part((i + 0.9) / len(names), (i + 1) / len(names)):
+                    scans.append(read_scan(path, "mm", progress))
+            return scans
+
+        self.before_losing(lambda: self._session.open_with(read, f"Demo scan {names[0]}"))
+
+    # ---- going out
+
+    def save(self, then: Callable[[], None] = lambda: None) -> None:
+        """Save the job where it was saved last; ask where, if it never was."""
+        if self._saving.path is None:
+            self.save_as(then)
+        else:
+            self._saving.save(self._saving.path, then)
+
+    def save_as(self, then: Callable[[], None] = lambda: None) -> None:
+        """Ask where to save the job, and save it there."""
+        piece = self._session.job.piece
+        if piece is None:
+            self._session.message.emit("there is no job to save; open a scan first", True)
+            return
+        known = self._saving.path
+        folder = self._settings.job_folder
+        if not folder or not Path(folder).is_dir():
+            folder = str(piece.scan.path.parent)
+        suggested = str(known) if known is not None else str(Path(folder) / (bare_name(piece.name) + SUFFIX))
+        name, _ = QFileDialog.getSaveFileName(self._parent, "Save the job", suggested, _JOB_FILTER)
+        if name:
+            path = Path(name)
+            if path.suffix.lower() != SUFFIX:
+                path = path.with_name(path.name + SUFFIX)
+            self._settings.job_folder = str(path.parent)
+            self._settings.save()
+            self._saving.save(path, then)
+
+    def save_routine(self) -> None:
+        """Ask for a name, and save what was done to the piece as a routine."""
+        piece = self._session.job.piece
+        if piece is None:
+            return
+        try:
+            routine, left = routine_of(self._session.job, bare_name(piece.name))
+        except BadInput as error:
+            self._session.message.emit(str(error), True)
+            return
+        if left:
+            lines = "\n".join(f"• {line}" for line in left)
+            box = QMessageBox(QMessageBox.Icon.Information, "The log as a routine", "", parent=self._parent)
+            box.setText(f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:")
+            box.setInformativeText(lines)
+            box.setStandardButtons(QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel)
+            if box.exec() != QMessageBox.StandardButton.Ok:
+                return
+        folder = self._settings.export_folder or str(piece.scan.path.parent)
+        suggested = str(Path(folder) / f"{bare_name(piece.name)}-routine.json")
+        name, _ = QFileDialog.getSaveFileName(self._parent, "Save the routine", suggested, "Routine (*.json)")
+        if name:
+            path = Path(name).with_suffix(".json")
+            named = routine.model_copy(update={"name": path.stem})
+            try:
+                path.write_text(named.model_dump_json(indent=2), "utf-8")
+            except OSError as error:
+                self._session.message.emit(f"{path}: {(error.strerror or str(error)).lower()}; choose another", True)
+                return
+            self._session.message.emit(f"Saved {path.name}: {counted(len(routine.steps), 'step')}", False)
+
+    # ---- nothing is lost unasked
+
+    def before_losing(self, then: Callable[[], None]) -> None:
+        """Go on, unless something would be lost by it: then ask whether to save it first, let it go, or stay."""
+        if self._session.tasks.busy is not None:
+            self._session.message.emit(f"{self._session.tasks.title} is still going on; wait for it or cancel it", True)
+            return
+        if not self._saving.unsaved:
+            then()
+            return
+        box = QMessageBox(QMessageBox.Icon.Question, "Not saved", "", parent=self._parent)
+        box.setText(f"{counted(self._saving.unsaved, 'step')} of {self._saving.name} not saved.")
+        box.setInformativeText("What is let go cannot be brought back.")
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(save)
+        box.setEscapeButton(stay)
+        box.exec()
+        if box.clickedButton() is save:
+            self.save(then)
+        elif box.clickedButton() is let_go:
+            then()
+
+    # ---- what was opened lately
+
+    def _note_scans(self, paths: list[Path]) -> None:
+        demo_folder = Path(platformdirs.user_cache_dir("tinsnip"))
+        for path in paths:
+            if not path.is_relative_to(demo_folder):
+                self._settings.note_opened(path)
+        self.recent_changed.emit()
+
+    def _note_job(self, opened: OpenedJob, path: Path | None) -> None:
+        if path is not None:
+            self._note_path(path)
+
+    def _note_path(self, path: Path) -> None:
+        self._settings.note_opened(path)
+        self.recent_changed.emit()
+
+    def recent(self) -> list[Path]:
+        """The recent scans and jobs that are still there."""
+        return [Path(p) for p in self._settings.recent if Path(p).is_file()]

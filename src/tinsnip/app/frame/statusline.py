@@ -1,0 +1,80 @@
+"""The status line: what the part is now, how far it is from raw, what is not saved, and what was said last."""
+
+import time
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+
+from tinsnip.app.state.saving import Saving
+from tinsnip.app.state.session import Session
+from tinsnip.formats import FORMATS
+from tinsnip.words import counted, grouped, megabytes, millimetres
+
+__all__ = ["StatusLine", "saved_text"]
+
+
+def saved_text(saving: Saving) -> str:
+    """Whether the job is saved, in a few words."""
+    if saving.unsaved:
+        return f"{counted(saving.unsaved, 'step')} not saved"
+    return f"saved in {saving.path.name}" if saving.path is not None else "nothing to save yet"
+
+
+class StatusLine(QWidget):
+    """One line of figures along the lower edge of the window."""
+
+    def __init__(self, session: Session, saving: Saving) -> None:
+        super().__init__()
+        self._session, self._saving = session, saving
+        self.setObjectName("statusline")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        box = QHBoxLayout(self)
+        box.setContentsMargins(4, 5, 4, 5)
+        self.figures = {name: QLabel() for name in ("triangles", "size", "deviation", "made", "saved")}
+        for label in self.figures.values():
+            box.addWidget(label)
+        box.addStretch(1)
+        self.said = QLabel()
+        self.said.setMinimumWidth(40)
+        box.addWidget(self.said)
+        session.mesh_changed.connect(self.refresh)
+        session.from_raw_changed.connect(self._show_measured)
+        session.message.connect(self._say)
+        saving.changed.connect(self._show_saved)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the session as it is."""
+        mesh = self._session.mesh
+        for label in self.figures.values():
+            label.setVisible(mesh is not None)
+        if mesh is None:
+            return
+        self.figures["triangles"].setText(f"now {grouped(len(mesh.faces))} triangles")
+        size = FORMATS["stl"].size_for(mesh), FORMATS["3mf"].size_for(mesh)
+        self.figures["size"].setText(f"STL {megabytes(size[0])} · 3MF ~{megabytes(size[1])}")
+        self._show_measured()
+        self._show_saved()
+
+    def _show_measured(self) -> None:
+        """What was measured against the raw scan: always of the present mesh, or still to come."""
+        measured = self._session.from_raw
+        if measured is None:
+            self.figures["deviation"].setText("deviation from raw …")
+            self.figures["made"].setText("made …")
+        else:
+            self.figures["deviation"].setText(f"deviation from raw {millimetres(measured.overall.max)} mm")
+            self.figures["made"].setText(f"made {100 * measured.shares[2]:.1f} %")
+
+    def _show_saved(self) -> None:
+        self.figures["saved"].setText(saved_text(self._saving))
+        self.figures["saved"].setProperty("unsaved", self._saving.unsaved > 0)
+        self.figures["saved"].style().unpolish(self.figures["saved"])
+        self.figures["saved"].style().polish(self.figures["saved"])
+
+    def _say(self, text: str, is_error: bool) -> None:
+        if not is_error:
+            metrics = self.said.fontMetrics()
+            room = max(160, self.width() - sum(f.sizeHint().width() for f in self.figures.values()) - 60)
+            self.said.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, room))
+            self.said.setToolTip(f"{time.strftime('%H:%M')}  {text}" if text else "")

@@ -1,0 +1,78 @@
+"""Picking: clicks on the part, each a triangle and a point."""
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from tinsnip.app.view.hand import Drag, Pointer, Tool, View
+
+__all__ = ["Pick"]
+
+
+class Pick(Tool):
+    """Tells each place that is clicked on the part, until it is put away.
+
+    Parameters
+    ----------
+    view : View
+    hints : str
+        What to do at each click, the last for all that follow.
+    done : callable
+        Told the triangle (-1 beside the part) and the point, shape (3,).
+    beside : bool
+        A click beside the part counts too, level with the middle of it.
+    ended : callable
+        Called when the tool is put away.
+    """
+
+    name = "Pick"
+    cursor = Qt.CursorShape.CrossCursor
+
+    def __init__(
+        self,
+        view: View,
+        hints: tuple[str, ...],
+        done: Callable[[int, np.ndarray], None],
+        beside: bool = False,
+        ended: Callable[[], None] = lambda: None,
+    ) -> None:
+        super().__init__(view)
+        self._hints, self._done, self._beside, self._ended = hints, done, beside, ended
+        self.points: list[np.ndarray] = []
+
+    def hint(self) -> str:
+        return f"{self._hints[min(len(self.points), len(self._hints) - 1)]}  (Esc to leave)"
+
+    def press(self, at: Pointer) -> Drag | None:
+        return self._click(at) if at.button == Qt.MouseButton.LeftButton else None
+
+    def _click(self, at: Pointer) -> Drag:
+        self.view.pick(at.x, at.y, self._take, self._miss(at) if self._beside else None)
+        return
+        yield
+
+    def _miss(self, at: Pointer) -> Callable[[], None]:
+        camera = self.view.camera
+        start, direction = camera.ray(at.x, at.y)
+        point = start + ((camera.centre - start) @ direction) * direction
+        return lambda: self._take(-1, point)
+
+    def _take(self, triangle: int, point: np.ndarray) -> None:
+        if self.view.hand.tool is not self:  # put away while it was being worked out
+            return
+        self.points.append(point)
+        self.update()
+        self._done(triangle, point)
+
+    def put_away(self) -> None:
+        self.points = []
+        self._ended()
+
+    def draw(self, painter: QPainter) -> None:
+        for point in self.points if len(self._hints) > 1 else ():
+            x, y, _ = self.view.camera.project(point)[0]
+            for colour, width in ((QColor("#1d2023"), 4), (QColor("#fff6d8"), 2)):
+                painter.setPen(QPen(colour, width))
+                painter.drawEllipse(QPointF(x, y), 5, 5)

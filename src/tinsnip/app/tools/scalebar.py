@@ -1,0 +1,29 @@
+"""The scale bar: a round length, as long as it is on the screen."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from tinsnip.app.view.hand import Tool
+
+__all__ = ["ScaleBar"]
+
+
+class ScaleBar(Tool):
+    """Only drawn; the mouse does nothing with it."""
+
+    name = "Scale bar"
+
+    def draw(self, painter: QPainter) -> None:
+        scale = self.view.camera.scale
+        wanted = 130 * scale
+        step = 10.0 ** np.floor(np.log10(max(wanted, 1e-12)))
+        nice = step * max(m for m in (1, 2, 5) if m * step <= wanted or m == 1)
+        length = nice / scale
+        x, y = 20.0, self.view.height() - 26.0
+        for colour, width in ((QColor(20, 22, 24, 170), 4.0), (QColor("#f3f1ea"), 1.6)):
+            painter.setPen(QPen(colour, width))
+            painter.drawPolyline([QPointF(x, y - 6), QPointF(x, y), QPointF(x + length, y), QPointF(x + length, y - 6)])
+        painter.setPen(QColor("#f3f1ea"))
+        box = QRectF(x - 40, y + 2, length + 80, 20)
+        painter.drawText(box, Qt.AlignmentFlag.AlignHCenter, f"{nice:g} mm")

@@ -1,0 +1,316 @@
+"""The hand: it holds one tool, and asks in a fixed order who a press is meant for."""
+
+from collections.abc import Callable, Generator, Sequence
+from typing import NamedTuple, Protocol
+
+import numpy as np
+from PySide6.QtCore import QObject, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QFontMetricsF, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import QWidget
+
+from tinsnip.app.state.session import Session
+from tinsnip.app.state.settings import Settings
+from tinsnip.app.view.camera import Camera
+from tinsnip.app.view.scene import Scene
+
+__all__ = ["Drag", "Hand", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab"]
+
+
+class Pointer(NamedTuple):
+    """Where the mouse is, in pixels from the view's top left, with what was pressed; `is_down` is False at the end."""
+
+    x: float
+    y: float
+    button: Qt.MouseButton
+    keys: Qt.KeyboardModifier
+    is_down: bool = True
+
+
+Drag = Generator[None, Pointer, None]
+"""What a press goes on as: it is sent each move, and last the release. Closing it puts everything back."""
+
+
+class View(Protocol):
+    """What tools may ask of the view."""
+
+    session: Session
+    settings: Settings
+    camera: Camera
+    scene: Scene | None
+    hand: "Hand"
+    look: int
+    shows: str
+
+    def width(self) -> int: ...
+    def height(self) -> int: ...
+    def font(self) -> object: ...
+    def moved(self) -> None: ...
+    def redraw(self) -> None: ...
+    def look_from(self, turn: float, lift: float) -> None: ...
+    def surface_point(self, x: float, y: float) -> np.ndarray | None: ...
+    def pick(
+        self,
+        x: float,
+        y: float,
+        done: Callable[[int, np.ndarray], None],
+        missed: Callable[[], None] | None = None,
+    ) -> None: ...
+
+
+class Tab(NamedTuple):
+    """A handle over the view: its name, place on the screen, and half size."""
+
+    name: str
+    at: QPointF
+    half: float
+
+    def is_under(self, x: float, y: float) -> bool:
+        """Whether it is at a screen position, or next to it."""
+        return abs(self.at.x() - x) <= self.half + 3 and abs(self.at.y() - y) <= self.half + 3
+
+
+class Tool(QObject):
+    """Something the mouse does over the view. A tool overrides what it needs.
+
+    Attributes
+    ----------
+    name : str
+        What it is called.
+    station : str
+        The station whose tray offers it with a button; none where a tray takes it in hand itself.
+    cursor : Qt.CursorShape
+        How the pointer looks while it is in hand.
+    """
+
+    name = ""
+    station = ""
+    cursor = Qt.CursorShape.ArrowCursor
+
+    def __init__(self, view: View) -> None:
+        super().__init__()
+        self.view = view
+
+    @property
+    def session(self) -> Session:
+        """The window's state."""
+        return self.view.session
+
+    def hint(self) -> str:
+        """What to do next, in a line; nothing where that is plain."""
+        return ""
+
+    def tabs(self) -> Sequence[Tab]:
+        """Its handles, where they are now."""
+        return ()
+
+    def tab_at(self, x: float, y: float) -> Tab | None:
+        """The handle at a screen position."""
+        return next((tab for tab in self.tabs() if tab.is_under(x, y)), None)
+
+    def cursor_at(self, x: float, y: float) -> Qt.CursorShape | None:
+        """How the pointer looks at a position where a press would be this tool's; None where it would not."""
+        return Qt.CursorShape.PointingHandCursor if self.tab_at(x, y) is not None else None
+
+    def hover(self, x: float, y: float) -> None:
+        """The pointer moves with no button down."""
+
+    def press(self, at: Pointer) -> Drag | None:
+        """A button goes down: what that begins, or None where it is not meant for this tool."""
+        return None
+
+    def draw(self, painter: QPainter) -> None:
+        """Draw what belongs over the view."""
+
+    def taken(self) -> None:
+        """It has come into the hand."""
+
+    def put_away(self) -> None:
+        """It has left the hand; nothing of it may be left behind."""
+
+    def update(self) -> None:
+        """Have it drawn again."""
+        self.view.hand.update()
+
+
+class Hand(QObject):
+    """Holds one tool, besides what is always there, and leads each drag to its end.
+
+    A press is offered to what is always there, in order, then to the tool in hand, then to what moves the view. With
+    the space bar held it goes straight to the last. A drag ends with the button it began with; other buttons pressed
+    meanwhile mean nothing.
+    """
+
+    tool_changed = Signal()
+
+    def __init__(self, view: QWidget) -> None:
+        super().__init__(view)
+        self._view = view
+        self.fixed: list[Tool] = []
+        self.drawn: list[Tool] = []
+        self.moving: Tool | None = None
+        self.rest: Tool | None = None
+        self.tool: Tool | None = None
+        self.space = False
+        self._drag: Drag | None = None
+        self._button = Qt.MouseButton.NoButton
+        self._at = QPointF(-1, -1)
+
+    # ---- what it holds
+
+    def take(self, tool: Tool) -> None:
+        """Take a tool in hand; the one that was there is put away."""
+        self._let_go()
+        self.tool = tool
+        tool.taken()
+        self._changed()
+
+    def put_away(self) -> None:
+        """Put the tool away; the station's own, if any, is in hand again."""
+        if self.tool is not None:
+            self._let_go()
+            self._changed()
+
+    def _let_go(self) -> None:
+        self.cancel()
+        gone, self.tool = self.tool, None
+        if gone is not None:
+            gone.put_away()
+
+    def set_rest(self, tool: Tool | None) -> None:
+        """The tool that is in hand when no other is; None: none."""
+        if self.rest is tool:
+            return
+        self.put_away()
+        self.cancel()
+        gone, self.rest = self.rest, tool
+        if gone is not None:
+            gone.put_away()
+        if tool is not None:
+            tool.taken()
+        self._changed()
+
+    def _changed(self) -> None:
+        self._show_cursor()
+        self.tool_changed.emit()
+        self.update()
+
+    def all_tools(self) -> list[Tool]:
+        """Everything that draws, the lowest first."""
+        own = [tool for tool in (self.rest, self.tool) if tool is not None]
+        return [*self.drawn, *own, *self.fixed]
+
+    def _asked(self) -> list[Tool]:
+        own = self.tool or self.rest
+        asked = [] if self.space else [*self.fixed, *([own] if own is not None else [])]
+        return [*asked, *([self.moving] if self.moving is not None else [])]
+
+    def hint(self) -> str:
+        """What the tool in hand wants to be done next."""
+        own = self.tool or self.rest
+        return own.hint() if own is not None else ""
+
+    def update(self) -> None:
+        """Draw again what lies over the view."""
+        self._view.update_overlay()
+
+    # ---- the mouse
+
+    def press(self, event: QMouseEvent) -> None:
+        """A button goes down."""
+        if self._drag is not None:
+            return
+        at = _pointer(event)
+        for tool in self._asked():
+            drag = tool.press(at)
+            if drag is not None:
+                self._button = event.button()
+                self._start(drag)
+                return
+
+    def _start(self, drag: Drag) -> None:
+        try:
+            next(drag)
+            self._drag = drag
+        except StopIteration:
+            self._drag = None
+        self.update()
+
+    def move(self, event: QMouseEvent) -> None:
+        """The mouse moves, with or without a drag."""
+        self._at = event.position()
+        if self._drag is None:
+            for tool in self._asked():
+                tool.hover(self._at.x(), self._at.y())
+            self._show_cursor()
+        else:
+            self._send(_pointer(event))
+
+    def release(self, event: QMouseEvent) -> None:
+        """A button goes up; the drag ends if it is its own."""
+        if self._drag is not None and event.button() == self._button:
+            self._send(_pointer(event)._replace(is_down=False, button=event.button()))
+            self.cancel()
+            self._at = event.position()
+            self._show_cursor()
+
+    def _send(self, at: Pointer) -> None:
+        try:
+            self._drag.send(at)
+        except StopIteration:
+            self._drag = None
+        self.update()
+
+    def cancel(self) -> None:
+        """End a drag as if it had not been."""
+        drag, self._drag = self._drag, None
+        if drag is not None:
+            drag.close()
+            self.update()
+
+    @property
+    def is_dragging(self) -> bool:
+        """Whether a button is held down on something."""
+        return self._drag is not None
+
+    def lost_focus(self) -> None:
+        """Keys that are let go elsewhere are not heard of: nothing is held any more."""
+        self.space = False
+        self.cancel()
+        self._show_cursor()
+
+    def _show_cursor(self) -> None:
+        x, y = self._at.x(), self._at.y()
+        own = self.tool or self.rest
+        shape = own.cursor if own is not None and not self.space else Qt.CursorShape.ArrowCursor
+        for tool in self._asked():
+            over = tool.cursor_at(x, y)
+            if over is not None:
+                shape = over
+                break
+        self._view.setCursor(shape)
+
+
+def _pointer(event: QMouseEvent) -> Pointer:
+    return Pointer(event.position().x(), event.position().y(), event.button(), event.modifiers())
+
+
+def draw_label(painter: QPainter, at: QPointF, text: str, dark: bool = False) -> QRectF:
+    """Draw a small paper label, or a dark one, with its upper left at a place; returns its box."""
+    metrics = QFontMetricsF(painter.font())
+    box = QRectF(at.x(), at.y(), metrics.horizontalAdvance(text) + 14, metrics.height() + 6)
+    painter.setPen(QPen(QColor("#1d2023"), 1))
+    painter.setBrush(QColor(38, 41, 44, 235) if dark else QColor("#fbf8f0"))
+    painter.drawRect(box)
+    painter.setPen(QColor("#f1eee8") if dark else QColor("#1d1b17"))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    return box
+
+
+def draw_tab(painter: QPainter, box: QRectF, held: bool, is_round: bool = False) -> None:
+    """Draw a handle that can be dragged."""
+    painter.setPen(QPen(QColor("#fbf8f0"), 2))
+    painter.setBrush(QColor("#e08a4e") if held else QColor("#b4602a"))
+    if is_round:
+        painter.drawEllipse(box)
+    else:
+        painter.drawRoundedRect(box, 3, 3)

@@ -1,0 +1,263 @@
+"""A form made from the fields of an action: whatever can be a step can be typed in, and changed later."""
+
+import types
+from typing import Any, Literal, Union, get_args, get_origin
+
+from pydantic import BaseModel, ValidationError
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tinsnip.regions import Region
+from tinsnip.words import counted
+
+__all__ = ["Form"]
+
+_UNITS = {"mm": "mm", "degrees": "°", "percent": "%", "offset": "mm"}
+_FARTHEST = 1e7
+
+
+class Form(QWidget):
+    """A row for each field of a pydantic model, holding the values of one of them.
+
+    Parameters
+    ----------
+    model : BaseModel
+        The action whose values it holds at first.
+    """
+
+    changed = Signal()
+
+    def __init__(self, model: BaseModel) -> None:
+        super().__init__()
+        self._kind = type(model)
+        self._rows: dict[str, _Row] = {}
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(8)
+        for name, info in self._kind.model_fields.items():
+            row = _row_for(name, info.annotation, info.metadata, getattr(model, name))
+            row.setToolTip(info.description or "")
+            row.changed.connect(self.changed)
+            self._rows[name] = row
+            box.addWidget(row)
+
+    def field(self, name: str) -> QWidget:
+        """The row of a field."""
+        return self._rows[name]
+
+    def action(self) -> BaseModel:
+        """The action with the values typed.
+
+        Raises
+        ------
+        ValueError
+            When they do not fit; the text says which.
+        """
+        try:
+            return self._kind(**{name: row.value() for name, row in self._rows.items()})
+        except ValidationError as error:
+            first = error.errors()[0]
+            place = _label(str(first["loc"][0])) if first["loc"] else "a value"
+            raise ValueError(f"{place}: {first['msg'].lower()}") from None
+
+
+def _label(name: str) -> str:
+    words = name.removesuffix("_mm").replace("_", " ")
+    return words[:1].upper() + words[1:]
+
+
+class _Row(QWidget):
+    """One field; `value` gives what it holds."""
+
+    changed = Signal()
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.box = QHBoxLayout(self)
+        self.box.setContentsMargins(0, 0, 0, 0)
+        self.name = _label(name)
+
+    def add_label(self) -> None:
+        self.box.addWidget(QLabel(self.name))
+        self.box.addStretch(1)
+
+    def value(self) -> Any:
+        raise NotImplementedError
+
+
+class _Flag(_Row):
+    def __init__(self, name: str, value: bool) -> None:
+        super().__init__(name)
+        self.tick = QCheckBox(self.name.lower())
+        self.tick.setChecked(value)
+        self.tick.toggled.connect(lambda _: self.changed.emit())
+        self.box.addWidget(self.tick)
+
+    def value(self) -> bool:
+        return self.tick.isChecked()
+
+
+def _spin(name: str, bounds: tuple[float, float], whole: bool, value: float) -> QDoubleSpinBox:
+    spin = QDoubleSpinBox()
+    spin.setDecimals(0 if whole else 4)
+    spin.setRange(*bounds)
+    unit = next((u for end, u in _UNITS.items() if name == end or name.endswith(f"_{end}")), "")
+    spin.setSuffix(f" {unit}" if unit else "")
+    spin.setKeyboardTracking(False)
+    spin.setMinimumWidth(112)
+    spin.setAccessibleName(_label(name))
+    spin.setValue(value)
+    return spin
+
+
+class _Number(_Row):
+    """A number; one that may be left out has a tick before it."""
+
+    def __init__(
+        self, name: str, value: float | None, bounds: tuple[float, float], whole: bool, optional: bool
+    ) -> None:
+        super().__init__(name)
+        self.whole = whole
+        self.tick: QCheckBox | None = None
+        if optional:
+            self.tick = QCheckBox(self.name)
+            self.tick.setChecked(value is not None)
+            self.box.addWidget(self.tick)
+            self.box.addStretch(1)
+        else:
+            self.add_label()
+        self.spin = _spin(name, bounds, whole, value if value is not None else max(bounds[0], 1.0))
+        self._exact = value, self.spin.value()
+        self.spin.valueChanged.connect(lambda _: self.changed.emit())
+        self.box.addWidget(self.spin)
+        if self.tick is not None:
+            self.spin.setEnabled(self.tick.isChecked())
+            self.tick.toggled.connect(self.spin.setEnabled)
+            self.tick.toggled.connect(lambda _: self.changed.emit())
+
+    def value(self) -> float | int | None:
+        if self.tick is not None and not self.tick.isChecked():
+            return None
+        if self._exact[0] is not None and self.spin.value() == self._exact[1]:
+            return self._exact[0]  # what was not touched stays as exact as it was
+        return round(self.spin.value()) if self.whole else self.spin.value()
+
+
+class _Choice(_Row):
+    def __init__(self, name: str, value: Any, choices: tuple[Any, ...]) -> None:
+        super().__init__(name)
+        self.add_label()
+        self.combo = QComboBox()
+        for choice in choices:
+            self.combo.addItem(str(choice), choice)
+        self.combo.setCurrentIndex(max(0, list(choices).index(value) if value in choices else 0))
+        self.combo.setAccessibleName(self.name)
+        self.combo.currentIndexChanged.connect(lambda _: self.changed.emit())
+        self.box.addWidget(self.combo)
+
+    def value(self) -> Any:
+        return self.combo.currentData()
+
+
+class _Vector(_Row):
+    def __init__(self, name: str, value: tuple[float, ...]) -> None:
+        super().__init__(name)
+        column = QVBoxLayout()
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        column.addWidget(QLabel(self.name))
+        line = QHBoxLayout()
+        self._exact = value
+        self.spins = []
+        for axis, one in zip("xyz", value, strict=False):
+            spin = _spin(f"{name} {axis}", (-_FARTHEST, _FARTHEST), False, one)
+            spin.setMinimumWidth(60)
+            spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+            spin.valueChanged.connect(lambda _: self.changed.emit())
+            line.addWidget(spin)
+            self.spins.append(spin)
+        self._shown = tuple(s.value() for s in self.spins)
+        column.addLayout(line)
+        self.box.addLayout(column)
+
+    def value(self) -> tuple[float, ...]:
+        now = tuple(s.value() for s in self.spins)
+        return tuple(e if n == s else n for e, n, s in zip(self._exact, now, self._shown, strict=True))
+
+
+class _Text(_Row):
+    def __init__(self, name: str, value: str) -> None:
+        super().__init__(name)
+        self.add_label()
+        self.line = QLineEdit(value)
+        self.line.setAccessibleName(self.name)
+        self.line.textChanged.connect(lambda _: self.changed.emit())
+        self.box.addWidget(self.line, 1)
+
+    def value(self) -> str:
+        return self.line.text()
+
+
+class _Kept(_Row):
+    """A value that is chosen on the part, not typed."""
+
+    def __init__(self, name: str, value: Any) -> None:
+        super().__init__(name)
+        self._value = value
+        self.add_label()
+        told = "by rule" if value is None else str(value)
+        if isinstance(value, Region):
+            told = f"{counted(value.count, 'triangle')} chosen"
+        label = QLabel(told)
+        label.setObjectName("muted")
+        label.setAccessibleName(self.name)
+        self.box.addWidget(label)
+
+    def value(self) -> Any:
+        return self._value
+
+
+def _row_for(name: str, kind: Any, metadata: list[Any], value: Any) -> _Row:
+    optional = get_origin(kind) in (Union, types.UnionType) and type(None) in get_args(kind)
+    if optional:
+        kind = next(k for k in get_args(kind) if k is not type(None))
+    if get_origin(kind) is not None and hasattr(kind, "__metadata__"):
+        metadata = [*metadata, *kind.__metadata__]
+        kind = get_args(kind)[0]
+    if kind is bool:
+        return _Flag(name, value)
+    if kind in (int, float):
+        return _Number(name, value, _bounds(metadata), kind is int, optional)
+    if get_origin(kind) is Literal:
+        return _Choice(name, value, get_args(kind))
+    if (
+        get_origin(kind) is tuple
+        and isinstance(value, tuple)
+        and all(isinstance(v, int | float) for v in value)
+        and value
+    ):
+        return _Vector(name, value)
+    if kind is str:
+        return _Text(name, value)
+    return _Kept(name, value)
+
+
+def _bounds(metadata: list[Any]) -> tuple[float, float]:
+    """What the field's own limits allow."""
+    low, high = -_FARTHEST, _FARTHEST
+    for one in metadata:
+        for limit in (one, *getattr(one, "metadata", ())):
+            low = max(low, getattr(limit, "ge", None) or low, (getattr(limit, "gt", None) or low))
+            if getattr(limit, "ge", None) == 0 or getattr(limit, "gt", None) == 0:
+                low = max(low, 0.0)
+            high = min(high, getattr(limit, "le", None) or high, getattr(limit, "lt", None) or high)
+    return low, high
