@@ -18,6 +18,7 @@ if SCREEN:
         QApplication,
         QFileDialog,
         QLineEdit,
+        QMessageBox,
     )
 
     from tinsnip.app.frame.window import Window
@@ -42,11 +43,17 @@ class WindowTest(unittest.TestCase):
             setattr(self.window.settings, field, value)
 
     def tearDown(self) -> None:
-        self.window.close()
-        self.wait_idle()
+        self.close_window()
         self.window.deleteLater()
         self.application.processEvents()
         self.folder.cleanup()
+
+    def close_window(self) -> None:
+        """Close the window, and let what is unsaved go."""
+        if self.window.saving.unsaved:
+            self.answer_question("Let go")
+        self.window.close()
+        self.wait_idle()
 
     def settle(self, seconds: float = 60.0) -> None:
         """Let the window work until nothing is going on and the picture is whole."""
@@ -134,8 +141,23 @@ class WindowTest(unittest.TestCase):
 
         QTimer.singleShot(200, answer)
 
+    def answer_question(self, text: str) -> None:
+        """Press the button of that text on the question that is about to come up."""
+
+        def answer(tries: int = 200) -> None:
+            box = QApplication.activeModalWidget()
+            if isinstance(box, QMessageBox):
+                button = next(b for b in box.buttons() if b.text().replace("&", "") == text)
+                QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+            elif tries:
+                QTimer.singleShot(50, lambda: answer(tries - 1))
+
+        QTimer.singleShot(100, answer)
+
     def open(self, path: Path) -> None:
         self.answer_dialog(path)
+        if self.window.saving.unsaved:
+            self.answer_question("Let go")
         self.key(Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
         self.come_back()
         self.assertIsNotNone(self.session.mesh, f"nothing opened; the window says: {self.window.notice.text()!r}")

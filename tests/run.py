@@ -56,7 +56,8 @@ class Timed(unittest.TextTestResult):
 def main() -> int:
     """Run, and return the exit code."""
     faulthandler.dump_traceback_later(1500, exit=True)  # say where a run hangs rather than hang
-    os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
+    for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
+        os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
     screen = start_screen()
     try:
         from tinsnip.warmup import ensure_compiled

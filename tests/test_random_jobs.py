@@ -35,7 +35,7 @@ from tinsnip.treat import (
 
 def marked(mesh: Mesh, rng: np.random.Generator) -> Mesh:
     """A mesh on which every vertex has its own colour, every triangle its number, every corner both."""
-    shade = rng.permutation(256**3)[: len(mesh.vertices)]
+    shade = rng.choice(256**3, len(mesh.vertices), replace=False)
     shade = np.stack([shade >> 16, shade >> 8 & 255, shade & 255], 1).astype(np.uint8)
     corners = np.arange(3 * len(mesh.faces), dtype=float).reshape(-1, 1)
     mesh = mesh.with_attribute("colour", Attribute(Domain.VERTEX, shade))

@@ -15,6 +15,8 @@ if SCREEN:
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import QApplication
 
+    from tinsnip.app.tools.pick import Pick
+
 LEFT, RIGHT, MIDDLE = (
     (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton, Qt.MouseButton.MiddleButton) if SCREEN else (1, 2, 4)
 )
@@ -108,7 +110,7 @@ class OverTheView(WindowTest):
         self.assertNotEqual(self.camera.turn, turn)
 
     def test_dial_and_keys_look_from_the_sides(self) -> None:
-        centre = self.view.overlay.dial_centre()
+        centre = self.window.dial.centre()
         for dx, dy, turn, lift in ((0, 30, 0, 0), (30, 0, 90, 0), (0, -30, 180, 0), (-30, 0, 270, 0)):
             self.click(self.view, centre.x() + dx, centre.y() + dy)
             self.assertEqual((self.camera.turn % 360, self.camera.lift), (turn, lift))
@@ -129,9 +131,9 @@ class OverTheView(WindowTest):
 
     def test_two_clicks_and_the_view_give_a_snip(self) -> None:
         self.key(Qt.Key.Key_3)
-        tray = self.window.trays[2]
+        tray = self.window.tray("Trim")
         self.click(next(b for b in tray.findChildren(type(tray.copper)) if "points" in b.text().lower()))
-        self.assertTrue(self.view.gestures.is_picking)
+        self.assertIsInstance(self.view.hand.tool, Pick)
         raw = self.session.mesh
         first = self.spot_on_part()
         point = self.view.surface_point(*first)
@@ -140,13 +142,13 @@ class OverTheView(WindowTest):
         QTest.keyPress(self.view, Qt.Key.Key_Space)
         self.drag(first, (first[0] + 20, first[1]), LEFT)
         QTest.keyRelease(self.view, Qt.Key.Key_Space)
-        self.assertTrue(self.view.gestures.is_picking)
+        self.assertIsInstance(self.view.hand.tool, Pick)
         second = first[0] + 45, first[1] + 25
         other = self.view.surface_point(*second)
         sight = self.camera.frame()[2].copy()
         self.click(self.view, *second)
-        self.assertFalse(self.view.gestures.is_picking)
-        plan = self.view.overlay.snip
+        self.assertIsNone(self.view.hand.tool)
+        plan = self.window.tray("Trim").tool.plan
         normal, offset = plan.waste_plane()
         if other is not None:
             self.assertAlmostEqual(float(normal @ other), offset, places=5)
@@ -154,7 +156,7 @@ class OverTheView(WindowTest):
         self.assertAlmostEqual(float(normal @ sight), 0.0, places=6)
         # the cut keeps just what lies on the other side, and leaving it aside leaves no trace
         self.key(Qt.Key.Key_Escape)
-        self.assertIsNone(self.view.overlay.snip)
+        self.assertIsNone(self.window.tray("Trim").tool.plan)
         self.assertIs(self.session.mesh, raw)
 
     def test_tags_and_rows_fly_and_change_nothing(self) -> None:
@@ -176,16 +178,16 @@ class OverTheView(WindowTest):
             (x, y)
             for x in range(10, self.view.width() - 140, 6)
             for y in range(10, self.view.height() - 10, 6)
-            if self.view.overlay.tag_at(x, y) is strays[1]
+            if self.window.tags.at(x, y) is strays[1]
         ]
         self.assertTrue(spots)
         x, y = spots[len(spots) // 2]
         QTest.mouseMove(self.view, QPoint(x, y))
         self.settle()
-        self.assertIs(self.view.overlay.hovered, strays[1])
+        self.assertIs(self.window.tags.hovered, strays[1])
         self.click(self.view, x, y)
         self.wait_for(lambda: np.abs(self.pixel(strays[1].place) - middle).max() < 3)
-        self.assertEqual(self.session.job.log, [])
+        self.assertEqual(len(self.session.job.log), 1)
 
     def test_the_divider_shows_raw_and_now_side_by_side(self) -> None:
         self.key(Qt.Key.Key_4)
@@ -198,11 +200,11 @@ class OverTheView(WindowTest):
         raw = self.picture()
         self.assertGreater(np.abs(raw - now).sum(axis=2).max(), 60)  # the strays are back
         self.key(Qt.Key.Key_W)
-        at = round(self.view.wipe_at * self.view.width())
+        at = round(self.window.wipe.share * self.view.width())
         for target in (at, 200, self.view.width() - 200):
-            self.drag((round(self.view.wipe_at * self.view.width()), 300), (target, 300), LEFT)
+            self.drag((round(self.window.wipe.share * self.view.width()), 300), (target, 300), LEFT)
             wiped = self.picture()
-            place = round(self.view.wipe_at * self.view.width())
+            place = round(self.window.wipe.share * self.view.width())
             self.assertLess(abs(place - target), 4)
             left, right = slice(0, place - 3), slice(place + 4, None)
             self.assertLess(np.abs(wiped[:, left] - raw[:, left]).sum(axis=2).mean(), 0.5)

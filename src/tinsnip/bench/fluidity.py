@@ -100,28 +100,29 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
         window.first_look.hide()
         stall("turn", lambda: _drag(loop, view, 40))
         stall("zoom", lambda: _wheel(loop, view, 24))
-        session.set_station(6)
+        levels = window.tray("Reduce").levels
+        session.set_station("Reduce")
         loop.longest = 0.0
-        wait(lambda: session.levels.study is not None)
+        wait(lambda: levels.study is not None)
         wait(rested)
         row("stall-study", loop.longest)
         delays = []
         loop.longest = 0.0
         for share in (0.5, 0.3, 0.2, 0.1, 0.05, 0.02, 0.01):
             begun = time.perf_counter()
-            session.levels.ask(int(share * triangles))
-            wait(lambda: session.levels.shown is not None and view.scene.level is not None and view.level_frames > 0)
+            levels.ask(int(share * triangles))
+            wait(lambda: levels.shown is not None and view.scene.level is not None and view.level_frames > 0)
             delays.append(time.perf_counter() - begun)
-            wait(lambda: session.levels.shown.outcome is not None)
+            wait(lambda: levels.shown.outcome is not None)
             session.cancel_preview()
             wait(rested)
         row("stall-drag-level", loop.longest)
         row("level-on-screen", max(delays))
 
         def reduce() -> None:
-            session.levels.ask(int(0.5 * triangles))
-            wait(lambda: session.levels.shown is not None and session.levels.shown.outcome is not None)
-            session.apply(session.levels.shown.treatment)
+            levels.ask(int(0.5 * triangles))
+            wait(lambda: levels.shown is not None and levels.shown.outcome is not None)
+            session.apply(levels.shown.treatment)
 
         stall("reduce", reduce)
         for name, act in (("undo", session.undo), ("redo", session.redo), ("undo-again", session.undo)):

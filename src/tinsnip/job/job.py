@@ -89,7 +89,7 @@ class Job:
         kept = Kept(scan.mesh)
         piece = Piece(self.next_id, scan.path.name or str(scan.path), kept, kept, Origin.of(scan))
         change = Change(piece.id, None, piece)
-        self.enter(Step(Open(path=str(scan.path)), (), (change,), (), f"Opened {piece.name}", seconds))
+        self.enter(Step(Open(path=str(scan.path)), (), (change,), (), f"Opened {piece.name}", (), seconds))
         return piece
 
     def apply(self, treatment: Treatment, context: Context | None = None, seconds: float = 0.0) -> Outcome:
@@ -328,9 +328,8 @@ class Job:
                 note(change.before, abs(i - self.cursor))
                 note(change.after, abs(i + 1 - self.cursor))
         for step in self.all_steps():
-            for change in step.changes:
-                note(change.before, len(self.log) + 1)
-                note(change.after, len(self.log) + 1)
+            for piece in (*(p for c in step.changes for p in c[1:]), *step.given):
+                note(piece, len(self.log) + 1)
         for piece in (*self.start.values(), *self._present.values()):
             note(piece, abs(self.cursor))
         return [kept for _, kept in sorted(far.values(), key=lambda pair: -pair[0])]

@@ -94,6 +94,7 @@ class StepDoc(_Doc):
     on: list[int] = []
     changes: list[ChangeDoc] = []
     frames: list[Matrix] = []
+    given: list[Index] = []
     text: str = ""
     seconds: float = 0.0
     figures: dict[str, Any] = {}
@@ -152,7 +153,7 @@ def parse(data: bytes, where: str) -> JobDoc:
         if version is not None and version > SCHEMA:
             raise BadInput(_too_new(where, version)) from None
         told = "it says no schema version" if version is None else str(error).splitlines()[0]
-        if isinstance(error, ValidationError):
+        if isinstance(error, ValidationError) and version is not None:
             first = error.errors()[0]
             told = f"{'.'.join(str(x) for x in first['loc'])}: {first['msg'].lower()}"
         raise BadInput(f"{where}: its job.json is damaged ({told[:200]}); open another copy") from None
@@ -246,10 +247,17 @@ def written(job: Job, shelf: Shelf, view: dict[str, Any], saved_as: str = "", un
             for c in one.changes
         ]
         return StepDoc(
-            action=one.action.name, fields=one.action.model_dump(mode="json"), on=list(one.on), changes=changes,
-            frames=[f.tolist() for f in one.frames], text=one.text, seconds=one.seconds, figures=plain(one.figures),
+            action=one.action.name,
+            fields=one.action.model_dump(mode="json"),
+            on=list(one.on),
+            changes=changes,
+            frames=[f.tolist() for f in one.frames],
+            given=[pieces(p) for p in one.given],
+            text=one.text,
+            seconds=one.seconds,
+            figures=plain(one.figures),
             enabled=one.enabled,
-        )  # fmt: skip
+        )
 
     def log(point: tuple[tuple[Step, ...], int]) -> LogDoc:
         return LogDoc(steps=[steps(s) for s in point[0]], cursor=point[1])

@@ -142,7 +142,7 @@ def save_job(
     kept = job.all_kept()
     arrays = arrays_of(kept)
     try:
-        again = shelf is not None and _is_still(shelf, path) and _is_worth_keeping(shelf, arrays)
+        again = shelf is not None and shelf.is_intact and _is_still(shelf, path) and _is_worth_keeping(shelf, arrays)
         fresh = sum(held.nbytes for held in arrays if not (again and shelf in held.slots))
         free = shutil.disk_usage(path.parent).free
         if free < fresh + (1 << 20):
@@ -416,7 +416,12 @@ class _Reader:
         if kind is not None and len(frames) == len(row.on):
             with contextlib.suppress(ValidationError, ValueError):
                 action = kind.model_validate(row.fields)
-        return Step(action, tuple(row.on), tuple(changes), frames, row.text, row.seconds, row.figures, row.enabled)
+        given = tuple(self._piece(i) for i in row.given)
+        if None in given or tuple(p.id for p in given) != tuple(row.on):
+            given = ()
+        return Step(
+            action, tuple(row.on), tuple(changes), frames, row.text, given, row.seconds, row.figures, row.enabled
+        )
 
     def _log(self, row: LogDoc) -> tuple[tuple[Step, ...], int] | None:
         steps = [self.steps[i] if i < len(self.steps) else None for i in row.steps]

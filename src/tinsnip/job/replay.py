@@ -1,6 +1,6 @@
 """Doing a log again, after one of its steps was changed, moved, or switched off."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -49,7 +49,7 @@ def replay(
     plan: Sequence[Planned],
     next_id: int,
     progress: Progress | None = None,
-    note: Callable[[int, str], None] = lambda number, title: None,
+    anew: bool = False,
 ) -> Replayed:
     """Do a log again from the pieces it began with.
 
@@ -63,8 +63,8 @@ def replay(
     next_id : int
         The first id that was never given.
     progress : Progress, optional
-    note : callable
-        Told the number and the title of each step that is begun.
+    anew : bool
+        Do every step again, also where it would come to the same.
 
     Returns
     -------
@@ -74,10 +74,9 @@ def replay(
     pieces = dict(start)
     steps: list[Step] = []
     for i, planned in enumerate(plan):
-        note(i, planned.action.title)
         with progress.part(i / len(plan), (i + 1) / len(plan)):
             try:
-                step = _again(planned, pieces, next_id, progress)
+                step = _again(planned, pieces, next_id, progress, anew)
             except BadInput as error:
                 return Replayed(tuple(steps), i, str(error))
         progress.check()
@@ -91,11 +90,11 @@ def replay(
     return Replayed(tuple(steps))
 
 
-def _again(planned: Planned, pieces: Mapping[int, Piece], next_id: int, progress: Progress) -> Step:
+def _again(planned: Planned, pieces: Mapping[int, Piece], next_id: int, progress: Progress, anew: bool) -> Step:
     old = planned.step
     if not planned.enabled:
         return replace(old, action=planned.action, changes=(), enabled=False)
-    same = planned.action is old.action or planned.action == old.action
+    same = not anew and planned.action is old.action
     if same and old.enabled and all(pieces.get(c.id) is c.before for c in old.changes) and _same_input(old, pieces):
         return old
     if isinstance(old.action, Open):
@@ -115,8 +114,7 @@ def _again(planned: Planned, pieces: Mapping[int, Piece], next_id: int, progress
 
 
 def _same_input(old: Step, pieces: Mapping[int, Piece]) -> bool:
-    """Whether the pieces that went in are there, unchanged, although the step may not have changed all of them."""
-    before = {c.id: c.before for c in old.changes}
-    if old.on and not old.changes:
-        return False  # it changed nothing then; what it went by is not known any more
-    return all(i in pieces and (i not in before or pieces[i] is before[i]) for i in old.on)
+    """Whether the pieces that went in are there as they were, also those that the step did not change."""
+    if not old.on:
+        return True
+    return len(old.given) == len(old.on) and all(pieces.get(p.id) is p for p in old.given)

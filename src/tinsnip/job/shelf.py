@@ -62,6 +62,16 @@ class Shelf:
             path.parent.mkdir(parents=True, exist_ok=True)
             self._file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         self._archive: zipfile.ZipFile | None = None
+        self._known = self._stamp()
+
+    def _stamp(self) -> tuple[int, int]:
+        found = os.fstat(self._file)
+        return found.st_size, found.st_mtime_ns
+
+    @property
+    def is_intact(self) -> bool:
+        """Whether nobody else has written to the file."""
+        return self._file >= 0 and self._stamp() == self._known
 
     @property
     def file(self) -> int:
@@ -110,6 +120,7 @@ class Shelf:
             archive.close()
             if safely:
                 os.fsync(self._file)
+            self._known = self._stamp()
         except BaseException:
             self._archive = archive
             self._give_up()
@@ -130,6 +141,7 @@ class Shelf:
             archive._writing = False
             archive.close()
         os.truncate(self._file, self._size)
+        self._known = self._stamp()
 
     def allow_writing(self, end: int) -> None:
         """Open a shelf that could only be read for writing too; what lies behind the end of its directory goes.
@@ -144,6 +156,7 @@ class Shelf:
             os.close(file)
         if end < self.nbytes:
             os.truncate(self._file, end)
+            self._known = self._stamp()
 
     def read(self, slot: Slot, dtype: np.dtype, shape: tuple[int, ...]) -> np.ndarray:
         """The array that lies in a slot; may be called on any thread.
@@ -247,6 +260,7 @@ def open_archive(file: int, path: Path) -> tuple[dict[str, Slot], int]:
         try:
             with zipfile.ZipFile(io.BufferedReader(_Head(file, end))) as archive:
                 infos = archive.infolist()
+                end = _end_before(file, end) + len(archive.comment)  # what follows is no comment of its own
         except (zipfile.BadZipFile, OSError, ValueError, struct.error, NotImplementedError, UnicodeDecodeError):
             continue
         if len(infos) > _MOST_MEMBERS:
@@ -263,6 +277,12 @@ def open_archive(file: int, path: Path) -> tuple[dict[str, Slot], int]:
                 members[info.filename] = Slot(info.filename, offset, info.file_size, info.CRC)
         return members, end
     raise BadInput(f"{path}: is no job file, or was cut off before its first save was whole; open another")
+
+
+def _end_before(file: int, end: int) -> int:
+    """Where the last directory before a place ends, but for its comment."""
+    with mmap.mmap(file, 0, access=mmap.ACCESS_READ) as whole:
+        return whole.rfind(_END, 0, end) + 22
 
 
 def _possible_ends(file: int, size: int) -> list[int]:

@@ -45,6 +45,8 @@ class Step:
     frames : tuple of ndarray, shape (4, 4)
         How each of the pieces that went in stood when the action's places were named.
     text : str
+    given : tuple of Piece
+        The pieces that went in, as they were; empty where that is not known any more.
     seconds : float
     figures : dict
     enabled : bool
@@ -56,6 +58,7 @@ class Step:
     changes: tuple[Change, ...]
     frames: tuple[np.ndarray, ...]
     text: str
+    given: tuple[Piece, ...] = ()
     seconds: float = 0.0
     figures: dict[str, Any] = field(default_factory=dict)
     enabled: bool = True
@@ -94,7 +97,7 @@ def step_of_outcome(treatment: Treatment, piece: Piece, outcome: Outcome, second
     changes = ()
     if outcome.mesh is not piece.mesh:
         changes = (Change(piece.id, piece, piece.with_mesh(outcome.mesh, outcome.figures.get("matrix"))),)
-    return Step(treatment, (piece.id,), changes, (piece.frame,), outcome.text, seconds, outcome.figures)
+    return Step(treatment, (piece.id,), changes, (piece.frame,), outcome.text, (piece,), seconds, outcome.figures)
 
 
 def perform(
@@ -156,7 +159,8 @@ def perform(
         changes, text = (Change(copy.id, None, copy),), f"Copied as {copy.name}"
     else:
         raise BadInput(f"{action.title} cannot be done again")
-    return Step(action, tuple(on), tuple(changes), frames, text, time.perf_counter() - begun, figures)
+    seconds = time.perf_counter() - begun
+    return Step(action, tuple(on), tuple(changes), frames, text, tuple(given), seconds, figures)
 
 
 def _assembled(

@@ -108,7 +108,7 @@ class HolesTray(Tray):
         self.area.setText(f"{preview.outcome.figures.get('area_mm2', 0.0):.4g} mm²")
 
     def _mend(self) -> None:
-        self.session.apply_all([Mend(), Orient()])
+        self.session.do_all([Mend(), Orient()])
 
     def patch(self) -> None:
         """Patch the ticked holes."""

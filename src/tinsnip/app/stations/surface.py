@@ -59,7 +59,7 @@ class SurfaceTray(Tray):
 
     def mend(self) -> None:
         """Mend and orient."""
-        self.session.apply_all([Mend(), Orient()])
+        self.session.do_all([Mend(), Orient()])
 
 
 def _state(session: Session) -> tuple[str, int | None]:
