@@ -275,6 +275,8 @@ class InTheWindow(WindowTest):
             study = self.window.tray("Reduce").levels.study
             if study is not None and study.mesh is not self.session.mesh:
                 wrong.append("levels")
+            if self.session.mesh is None:  # the opening was undone too
+                return
             told = self.window.status.figures["triangles"].text()
             if told != f"now {grouped(len(self.session.mesh.faces))} triangles":
                 wrong.append(told)

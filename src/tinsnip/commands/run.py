@@ -9,7 +9,16 @@ import click
 from tinsnip.commands.shared import JSON, UNIT, shown
 from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, format_for
-from tinsnip.job import Budget, built_in_routines, load_routine, run_on, targets_of
+from tinsnip.job import (
+    Budget,
+    built_in_routines,
+    is_job_file,
+    load_routine,
+    open_job,
+    routine_of,
+    run_on,
+    targets_of,
+)
 from tinsnip.terminal import told_what_was_written
 from tinsnip.warmup import ensure_compiled
 from tinsnip.words import percent
@@ -89,9 +98,14 @@ def _print_result(facts: dict[str, Any]) -> None:
 @click.command()
 @click.argument("name", required=False)
 def routines(name: str | None) -> None:
-    """The built-in routines, or one of them as JSON."""
+    """The built-in routines, one of them as JSON, or the log of a job file as a routine."""
     if name is None:
         for routine in built_in_routines().values():
             click.echo(f"{routine.name}: {routine.title} ({', '.join(s.name for s in routine.steps)})")
+    elif name not in built_in_routines() and is_job_file(Path(name)):
+        routine, left = routine_of(open_job(Path(name)).job, Path(name).stem)
+        for line in left:
+            click.echo(f"tinsnip: left out: {line}", err=True)
+        click.echo(routine.model_dump_json(indent=2))
     else:
         click.echo(load_routine(name).model_dump_json(indent=2))

@@ -58,13 +58,13 @@ def _round_fan(corner, twins, h, v):
 
 
 @kernel
-def _loops(faces, twins, at_vertex, next_at, used, place, path, start, out):
+def _loops(faces, twins, opens, at_vertex, next_at, used, place, path, start, out):
     """Walk every boundary; whenever the walk comes back to a vertex, what lies between is a loop."""
     corner = faces.ravel()
     n_loops = 0
     n_out = 0
-    for seed in range(twins.shape[0]):
-        if twins[seed] != OPEN or used[seed]:
+    for seed in opens:
+        if used[seed]:
             continue
         h = seed
         depth = 0
@@ -91,8 +91,8 @@ def _loops(faces, twins, at_vertex, next_at, used, place, path, start, out):
                 n = -1
                 i = at_vertex[v]
                 while i >= 0 and depth > 0:
-                    if not used[i >> 1]:
-                        n = i >> 1
+                    if not used[opens[i >> 1]]:
+                        n = opens[i >> 1]
                         break
                     i = next_at[i]
             if n < 0:
@@ -114,18 +114,21 @@ def _loops(faces, twins, at_vertex, next_at, used, place, path, start, out):
 
 
 @kernel
-def _index_open(faces, twins, at_vertex, next_at):
+def _index_open(faces, twins, opens, at_vertex, next_at):
+    """List the open half-edges, and link those at each vertex."""
     corner = faces.ravel()
-    count = 0
-    for h in range(twins.shape[0] - 1, -1, -1):
+    n = 0
+    for h in range(twins.shape[0]):
         if twins[h] == OPEN:
-            count += 1
-            a, b = corner[h], corner[h - 2 if h % 3 == 2 else h + 1]
-            next_at[2 * h] = at_vertex[a]
-            at_vertex[a] = 2 * h
-            next_at[2 * h + 1] = at_vertex[b]
-            at_vertex[b] = 2 * h + 1
-    return count
+            opens[n] = h
+            n += 1
+    for i in range(n - 1, -1, -1):
+        h = opens[i]
+        a, b = corner[h], corner[h - 2 if h % 3 == 2 else h + 1]
+        next_at[2 * i] = at_vertex[a]
+        at_vertex[a] = 2 * i
+        next_at[2 * i + 1] = at_vertex[b]
+        at_vertex[b] = 2 * i + 1
 
 
 def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> Loops:
@@ -147,13 +150,14 @@ def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> L
     open_count = int(np.count_nonzero(twins == OPEN))
     if open_count == 0:
         return Loops(np.zeros(1, dtype=np.int32), np.empty(0, dtype=np.int32))
-    at_vertex = np.full(vertex_count, -1, dtype=np.int64)
-    next_at = np.full(2 * len(twins), -1, dtype=np.int64)
-    _index_open(faces, twins, at_vertex, next_at)
+    at_vertex = np.full(vertex_count, -1, dtype=np.int32)
+    opens = np.empty(open_count, dtype=np.int64)
+    next_at = np.empty(2 * open_count, dtype=np.int32)
+    _index_open(faces, twins, opens, at_vertex, next_at)
     start = np.zeros(open_count + 1, dtype=np.int32)
     out = np.empty(open_count, dtype=np.int32)
     used = np.zeros(len(twins), dtype=np.bool_)
     place = np.full(vertex_count, -1, dtype=np.int32)
     path = np.empty(open_count, dtype=np.int64)
-    n = _loops(faces, twins, at_vertex, next_at, used, place, path, start, out)
+    n = _loops(faces, twins, opens, at_vertex, next_at, used, place, path, start, out)
     return Loops(start[: n + 1].copy(), out)

@@ -98,8 +98,8 @@ def compare(a: Mesh, b: Mesh, samples: int = 200_000, progress: Progress | None 
 
 
 @kernel
-def _middles(vertices, faces, chosen, used, out):
-    """Vertices (each once), edge middles (each once, unless open) and centroids of some triangles; how many."""
+def _middles(vertices, faces, twins, chosen, inside, used, out):
+    """Vertices and edge middles, each once, and centroids of some triangles; how many."""
     n = 0
     for i in range(chosen.shape[0]):
         f = chosen[i]
@@ -110,6 +110,9 @@ def _middles(vertices, faces, chosen, used, out):
                 for j in range(3):
                     out[n, j] = vertices[a, j]
                 n += 1
+            twin = twins[3 * f + k]
+            if twin >= 0 and twin < 3 * f + k and inside[twin // 3]:
+                continue  # its middle was taken from the other side
             for j in range(3):
                 out[n, j] = 0.5 * (vertices[a, j] + vertices[b, j])
             n += 1
@@ -123,7 +126,10 @@ def telling_points(mesh: Mesh, triangles: np.ndarray) -> np.ndarray:
     """All vertices, edge midpoints and centroids of some triangles, shape (N, 3)."""
     out = np.empty((7 * len(triangles), 3))
     used = np.zeros(len(mesh.vertices), dtype=np.bool_)
-    return out[: _middles(mesh.vertices, mesh.faces, triangles.astype(np.int32), used, out)]
+    inside = np.zeros(len(mesh.faces), dtype=np.bool_)
+    inside[triangles] = True
+    chosen = np.flatnonzero(inside).astype(np.int32)
+    return out[: _middles(mesh.vertices, mesh.faces, mesh.twins, chosen, inside, used, out)]
 
 
 @stoppable

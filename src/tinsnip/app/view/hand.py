@@ -27,7 +27,7 @@ class Pointer(NamedTuple):
 
 
 Drag = Generator[None, Pointer, None]
-"""What a press goes on as: it is sent each move, and last the release. Closing it puts everything back."""
+"""What a press goes on as: it is sent each move, and last the release. Closing it instead puts everything back."""
 
 
 class View(Protocol):
@@ -154,6 +154,7 @@ class Hand(QObject):
         self._drag: Drag | None = None
         self._button = Qt.MouseButton.NoButton
         self._at = QPointF(-1, -1)
+        self._last = Pointer(0.0, 0.0, Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier)
 
     # ---- what it holds
 
@@ -223,7 +224,7 @@ class Hand(QObject):
         for tool in self._asked():
             drag = tool.press(at)
             if drag is not None:
-                self._button = event.button()
+                self._button, self._last = event.button(), at
                 self._start(drag)
                 return
 
@@ -243,12 +244,13 @@ class Hand(QObject):
                 tool.hover(self._at.x(), self._at.y())
             self._show_cursor()
         else:
-            self._send(_pointer(event))
+            self._last = _pointer(event)
+            self._send(self._last)
 
     def release(self, event: QMouseEvent) -> None:
         """A button goes up; the drag ends if it is its own."""
         if self._drag is not None and event.button() == self._button:
-            self._send(_pointer(event)._replace(is_down=False, button=event.button()))
+            self._send(self._last._replace(is_down=False, button=event.button()))
             self.cancel()
             self._at = event.position()
             self._show_cursor()

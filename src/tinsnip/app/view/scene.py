@@ -42,6 +42,15 @@ class _Layer:
     is_now: bool = True
 
 
+def _release_whole(target: moderngl.Framebuffer) -> None:
+    """Free a framebuffer with what it draws to, which it does not do by itself."""
+    parts = [*target.color_attachments, target.depth_attachment]
+    target.release()
+    for part in parts:
+        if part is not None:
+            part.release()
+
+
 class Scene:
     """Owns all that lives on the graphics card."""
 
@@ -181,7 +190,7 @@ class Scene:
             place.use()
             self.context.enable_only(moderngl.DEPTH_TEST)
             speck.draw_full(program, 0, 1)
-        behind.release()
+        _release_whole(behind)
         for buffer in speck.release():
             buffer.release()
         return bool(self._ready_made)
@@ -368,7 +377,7 @@ class Scene:
             return False
         if self._stage is None or self._stage.size != target.size:
             if self._stage is not None:
-                self._stage.release()
+                _release_whole(self._stage)
             self._stage = self._offscreen(target.size)
             self.stage_done = 0
         if self.stage_done == 0:

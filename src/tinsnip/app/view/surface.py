@@ -116,11 +116,18 @@ class Surface:
             if part.buffer is not None:
                 part.buffer.write(part.array)
         self._forget_arrays("voids")
-        self._parts.pop("voids", None)
+        gone = self._parts.pop("voids", None)
+        if gone is not None:
+            self._drop_buffer(gone[1][0])
         if len(voids):
             part = _Part(voids, buffer=self.context.buffer(np.ascontiguousarray(voids)))
             self._held.append(part.buffer)
             self._parts["voids"] = self._parts["full"][0], [part]
+
+    def _drop_buffer(self, part: _Part) -> None:
+        """Free a part's buffer, which something else takes the place of."""
+        self._held.remove(part.buffer)
+        part.buffer.release()
 
     def _per_vertex(self, values: np.ndarray | None) -> list[tuple[str, np.ndarray | None]]:
         """Values for the whole mesh, and those of its stand-in."""
@@ -134,9 +141,13 @@ class Surface:
         if self.triangles == 0:
             return
         for name, own in self._per_vertex(values.astype(np.float32, copy=False)):
+            parts = self._parts[name][0]
+            for old in [part for part in parts if part.name == "value"]:
+                parts.remove(old)
+                self._drop_buffer(old)
             buffer = self.context.buffer(np.ascontiguousarray(own))
             self._held.append(buffer)
-            self._parts[name][0].append(_Part(own, "1f4", "value", buffer))
+            parts.append(_Part(own, "1f4", "value", buffer))
         self._forget_arrays()
         self.has_values = True
 
@@ -166,6 +177,8 @@ class Surface:
 
     def draw_light(self, program: moderngl.Program) -> None:
         """Draw the stand-in."""
+        if self.triangles == 0:
+            return
         self._tell(program, self.buffers.proxy is not None, 0)
         self._array("light", program).render(moderngl.TRIANGLES)
 

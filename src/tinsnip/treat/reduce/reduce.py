@@ -18,6 +18,7 @@ from tinsnip.regions import Region
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.space.tree import triangles_in_boxes
 from tinsnip.survey.deviation import largest_deviation
+from tinsnip.treat.reduce.charts import corners_kept
 from tinsnip.treat.reduce.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.reduce.curve import Curve, deviation_curve
 from tinsnip.treat.reduce.levelsearch import LevelSearch
@@ -119,7 +120,12 @@ class Reduce(Treatment):
             invented = np.ones(len(mesh.vertices), dtype=bool)
             invented[mesh.faces[mesh.provenance != MADE]] = False
             provenance[triangles_at(level.faces, invented[level.source])] = MADE
-        reduced = mesh.derive(level.faces, Lineage(level.source, level.parent), level.vertices, provenance)
+        reduced = mesh.derive(
+            level.faces,
+            Lineage(level.source, level.parent, corners=corners_kept(mesh, level)),
+            level.vertices,
+            provenance,
+        )
         text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
         target = self.target(len(mesh.faces))
         if target is not None and len(reduced.faces) > target * 1.02 + 4:
