@@ -146,9 +146,10 @@ class WindowTest(unittest.TestCase):
 
         def answer(tries: int = 200) -> None:
             box = QApplication.activeModalWidget()
-            if isinstance(box, QMessageBox):
-                button = next(b for b in box.buttons() if b.text().replace("&", "") == text)
-                QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+            buttons = box.buttons() if isinstance(box, QMessageBox) else []
+            named = [b for b in buttons if b.text().replace("&", "") == text]
+            if named:
+                QTest.mouseClick(named[0], Qt.MouseButton.LeftButton)
             elif tries:
                 QTimer.singleShot(50, lambda: answer(tries - 1))
 

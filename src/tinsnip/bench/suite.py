@@ -4,14 +4,15 @@ The yardstick Y is ``cKDTree(vertices)`` build and ``query(vertices, k=1)`` with
 vertices in the same order. Every row is the median of three runs after one that is not counted.
 """
 
+import contextlib
+import ctypes
+import gc
 import os
 import subprocess
 import sys
 import tempfile
-import threading
 import time
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,9 @@ from scipy.spatial import cKDTree
 
 from tinsnip.app.state.buffers import make_buffers
 from tinsnip.demo.meshes import grid_torus
-from tinsnip.formats import FORMATS, read_scan
+from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.job import Change, Job, Keeper, Step, open_job, save_job
+from tinsnip.job.jobdoc import written
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.remembered import remember
@@ -32,7 +35,7 @@ from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
-from tinsnip.treat import Context, Reduce, Smooth, StraightSnip, Sweep
+from tinsnip.treat import Context, Reduce, Smooth, StraightSnip, Sweep, Turn
 
 __all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
 
@@ -53,48 +56,48 @@ BARS = {
     "rays-1m": 2.0,
     "compare": 2.5,
     "view-buffers": 0.3,
+    "save-job": 1.5,
+    "open-job": 1.0,
+    "keep-step": 0.5,
 }
 """The most that a row may take at 2 million triangles, in yardsticks."""
 
-_PAGE = os.sysconf("SC_PAGE_SIZE")
+
+def _status_mb(name: str) -> float:
+    """A line of the process's status, MB: ``VmRSS`` or ``VmHWM``, the most that was resident."""
+    text = Path("/proc/self/status").read_text("ascii")
+    line = next(line for line in text.splitlines() if line.startswith(f"{name}:"))
+    return int(line.split()[1]) / 1e3
 
 
-def _resident_mb() -> float:
-    return int(Path("/proc/self/statm").read_text().split()[1]) * _PAGE / 1e6
+def _give_back() -> None:
+    """Give memory that is free back to the system, or it would be taken again without being seen."""
+    gc.collect()
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
 
 
-@contextmanager
-def _peak() -> Iterator[Callable[[], float]]:
-    """Memory beyond what was resident at the start, MB, sampled every 3 ms."""
-    begun = _resident_mb()
-    highest = begun
-    finished = threading.Event()
-
-    def watch() -> None:
-        nonlocal highest
-        while not finished.wait(0.003):
-            highest = max(highest, _resident_mb())
-
-    watcher = threading.Thread(target=watch, daemon=True)
-    watcher.start()
-    try:
-        yield lambda: max(highest, _resident_mb()) - begun
-    finally:
-        finished.set()
-        watcher.join()
+def _peak_mb(work: Callable[[], Any]) -> float:
+    """The most memory that a run takes beyond what is held before it, MB, as the system counts it."""
+    _give_back()
+    begun = _status_mb("VmRSS")
+    Path("/proc/self/clear_refs").write_text("5", "ascii")  # the peak is counted from here
+    kept = work()
+    peak = _status_mb("VmHWM") - begun
+    del kept
+    return max(0.0, peak)
 
 
 def _measure(work: Callable[[], Any]) -> tuple[float, float]:
+    """Seconds, the median of three runs after one that is not counted, and the peak of a further one, MB."""
     work()
-    times, peaks = [], []
+    times = []
     for _ in range(3):
-        with _peak() as peak:
-            begun = time.perf_counter()
-            kept = work()
-            times.append(time.perf_counter() - begun)
-            peaks.append(peak())
+        begun = time.perf_counter()
+        kept = work()
+        times.append(time.perf_counter() - begun)
         del kept
-    return sorted(times)[1], max(peaks)
+    return sorted(times)[1], _peak_mb(work)
 
 
 def _compile_seconds() -> dict[str, float]:
@@ -178,6 +181,8 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("rays-1m", lambda: first_hits(tree, inside, ways, state))
     less = Reduce(percent=10).apply(fresh(), Context()).mesh
     row("compare", lambda: compare(Mesh(less.vertices, less.faces), fresh()))
+    if only is None or only & {"save-job", "open-job", "keep-step"}:
+        _time_job(fresh(), row)
     for name, seconds in compile_rows.items():
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": 0.0})
     return {"yardstick_s": yardstick, "triangles": len(faces), "rows": rows}
@@ -202,6 +207,37 @@ def _time_formats(
                 row(what, work)
                 if rows and rows[-1]["name"] == what:
                     rows[-1]["mb_per_s"] = size / rows[-1]["seconds"]
+
+
+def _time_job(mesh: Mesh, row: Callable[[str, Callable[[], Any]], None]) -> None:
+    """Save and open a job of a raw scan and three steps, and keep one more step that changes 1 % of the triangles."""
+    with tempfile.TemporaryDirectory() as folder:
+        path, number = Path(folder) / "job.snipjob", 0
+        job = Job(Keeper(None, Path(folder) / "kept.snipjob"))
+        job.open(Scan(Path("torus.ply"), mesh, "ply", "mm", ""))
+        for treatment in (Turn(degrees=5), Smooth(iterations=2), Reduce(percent=90)):
+            job.apply(treatment)
+
+        def save() -> None:
+            nonlocal number
+            number += 1
+            save_job(job, path.with_name(f"{number}.snipjob"), {}).close()
+            path.with_name(f"{number}.snipjob").replace(path)
+
+        def keep() -> None:
+            cut = job.piece.with_mesh(Mesh(step.vertices.copy(), step.faces.copy()))
+            change = Change(1, job.piece, cut)
+            job.enter(Step(Turn(), (1,), (change,), (cut.frame,), "1 % changed"))
+            job.keeper.put(job.all_kept(), lambda shelf: written(job, shelf, {}))
+
+        row("save-job", save)
+        row("open-job", lambda: open_job(path).shelf.close())
+        job.keeper.put(job.all_kept(), lambda shelf: written(job, shelf, {}))
+        heights = job.piece.mesh.vertices[:, 2]
+        offset = float(np.quantile(heights, 0.01))
+        step = StraightSnip(offset=offset).apply(job.piece.mesh, Context()).mesh
+        row("keep-step", keep)
+        job.keeper.close()
 
 
 def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:

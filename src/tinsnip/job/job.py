@@ -242,9 +242,12 @@ class Job:
         elif self.active not in self._present:
             self.active = max(self._present, default=0)
 
-    def replace_log(self, steps: Sequence[Step], cursor: int, text: str) -> None:
-        """Let the log be another one, as a change that can be undone itself."""
-        edit = Edit((tuple(self.log), self.cursor), (tuple(steps), cursor), text)
+    def replace_log(self, steps: Sequence[Step], cursor: int, text: str, stood: int | None = None) -> None:
+        """Let the log be another one, as a change that can be undone itself.
+
+        Undone, the job stands where it stood: where it is now, or after `stood` steps.
+        """
+        edit = Edit((tuple(self.log), self.cursor if stood is None else stood), (tuple(steps), cursor), text)
         self.edits.append(edit)
         self.undone_edits.clear()
         self._put_log(edit.after)

@@ -133,8 +133,9 @@ class Editing(QObject):
             if found.stopped is not None:
                 self.halted.emit(Halt(plan, found, text, cursor))
                 return
+            stood = self._stand()
             self.number = None
-            job.replace_log(found.steps, min(cursor, len(found.steps)), text)
+            job.replace_log(found.steps, min(cursor, len(found.steps)), text, stood)
             session.message.emit(text, False)
             session.log_was_changed()
             self.changed.emit()

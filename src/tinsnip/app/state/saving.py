@@ -127,8 +127,9 @@ class Saving(QObject):
     def unsaved(self) -> int:
         """Steps that are in no saved file; scans that were opened and nothing more are nothing to lose."""
         job = self._session.job
-        if self._point is None and all(isinstance(step.action, Open) for step in job.log) and not job.edits:
-            return 0
+        if self._point is None:
+            done = sum(not isinstance(step.action, Open) for step in job.log)
+            return max(done, int(bool(job.edits)))
         return job.steps_since(self._point)
 
     @property

@@ -22,7 +22,7 @@ class Tasks(QObject):
         self.busy: Task | None = None
         self.title = ""
         self._background: dict[str, Task] = {}
-        self._to_follow: dict[str, Callable[[], None]] = {}
+        self._to_follow: dict[str, tuple[Callable[[Progress], object], Callable[[object], None]]] = {}
 
     def foreground(self, title: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
         """Work the user waits for: shown, with Cancel; one at a time."""
@@ -50,17 +50,8 @@ class Tasks(QObject):
         self.busy_changed.emit()
         start(self.busy, in_front=True)
 
-    def behind(
-        self,
-        name: str,
-        work: Callable[[Progress], object],
-        done: Callable[[object], None],
-        ended: Callable[[], None] = lambda: None,
-    ) -> None:
-        """Work nobody waits for; a newer one under the same name cancels the older.
-
-        `ended` is called however it ends, unless a newer one has taken its place.
-        """
+    def behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work nobody waits for; a newer one under the same name cancels the older."""
         if name in self._background:
             self._background[name].progress.cancel()
 
@@ -73,31 +64,31 @@ class Tasks(QObject):
         def succeed(result: object) -> None:
             if is_current():
                 done(result)
-                ended()
+                self._follow(name)
 
         def drop(text: str = "") -> None:
             if is_current():
                 if text:
                     self.message.emit(text, True)
-                ended()
+                self._follow(name)
 
         task = Task(work, succeed, drop, drop)
         known = weakref.ref(task)  # or the task would hold itself
         self._background[name] = task
         start(task)
 
+    def _follow(self, name: str) -> None:
+        """Begin what was asked for meanwhile, however the last one ended."""
+        following = self._to_follow.pop(name, None)
+        if following is not None:
+            self.behind(name, *following)
+
     def latest(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
         """As `behind`, but what is under way is finished first, and only the newest request then follows."""
         if name in self._background:
-            self._to_follow[name] = lambda: self.latest(name, work, done)
-            return
-
-        def follow() -> None:
-            following = self._to_follow.pop(name, None)
-            if following is not None:
-                following()
-
-        self.behind(name, work, done, follow)
+            self._to_follow[name] = work, done
+        else:
+            self.behind(name, work, done)
 
     def stop_behind(self, *names: str) -> None:
         """Stop some of what goes on behind the scenes, and what was to follow it."""
