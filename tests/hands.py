@@ -50,7 +50,7 @@ class WindowTest(unittest.TestCase):
 
     def close_window(self) -> None:
         """Close the window, and let what is unsaved go."""
-        if self.window.saving.unsaved:
+        if self.window.saving.unsaved and self.window.isVisible():
             self.answer_question("Let go")
         self.window.close()
         self.wait_idle()

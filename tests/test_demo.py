@@ -135,7 +135,7 @@ class Kernels(unittest.TestCase):
 
             first = cache()
             self.assertEqual(cache(), first)
-            for name, matters in (("cli.py", False), ("app/window.py", False), ("mesh/tree.py", True)):
+            for name, matters in (("cli.py", False), ("app/frame/window.py", False), ("space/tree.py", True)):
                 source = copy / name
                 before = cache()
                 source.write_text(source.read_text("utf-8") + "\n# another word\n", "utf-8")

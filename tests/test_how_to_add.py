@@ -59,7 +59,7 @@ class Added(WindowTest):
         self.type_number(field, "1.5")
         self.click(buttons(tray)["Grow"])
         self.assertEqual(self.session.job.log[-1].text, "Grew by 1.5 mm")
-        self.assertAlmostEqual(self.session.mesh.size[0], 43.0, delta=0.2)
+        self.assertAlmostEqual(self.session.mesh.size[0], 23.0, delta=0.2)
         self.window.editing.begin(1)
         self.settle()
         self.type_number(self.window.editor.form.field("by_mm").findChild(QDoubleSpinBox), "2")
@@ -103,7 +103,7 @@ try:
 except SystemExit as done:
     assert done.code == 0, done.code
 size = read_scan(out / "ball.stl", "mm").mesh.size
-assert abs(size[0] - 44) < 0.2, size
+assert abs(size[0] - 24) < 0.2, size
 """
 
 

@@ -297,19 +297,25 @@ class Job:
         """The log and where it stands, to be compared with later."""
         return tuple(self.log), self.cursor
 
-    def steps_since(self, point: tuple[tuple[Step, ...], int] | None) -> int:
-        """How many steps were done, undone or changed since a point; 0 when the job stands where it stood."""
-        if point is None:
-            return len(self.log)
+    def steps_since(self, point: tuple[tuple[Step, ...], int], stands: int | None = None) -> int:
+        """How many steps were done, undone or changed since a point; 0 when the job stands where it stood.
+
+        Where it stands may be told, for one that only looks back.
+        """
         steps, cursor = point
-        if self._is_at(point):
+        stands = self.cursor if stands is None else stands
+        if (
+            len(self.log) == len(steps)
+            and all(a is b for a, b in zip(self.log, steps, strict=True))
+            and stands == cursor
+        ):
             return 0
         same = 0
         for a, b in zip(self.log, steps, strict=False):
             if a is not b:
                 break
             same += 1
-        return max(1, len(self.log) - same, abs(self.cursor - cursor))
+        return max(1, len(self.log) - same, abs(stands - cursor))
 
     def all_steps(self) -> list[Step]:
         """Every step that can be reached, those of changed logs too, each once."""

@@ -3,10 +3,11 @@
 import time
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from tinsnip.app.frame.leftovers import picture_label
+from tinsnip.app.frame.leftovers import PICTURE, picture_label
 from tinsnip.formats import FORMATS
 from tinsnip.words import counted
 
@@ -34,6 +35,7 @@ class EmptyView(QFrame):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setObjectName("card")
+        self.setMinimumWidth(620)
         box = QVBoxLayout(self)
         box.setContentsMargins(28, 24, 28, 24)
         box.setSpacing(10)
@@ -84,28 +86,29 @@ class EmptyView(QFrame):
         self._clear(self._jobs)
         self._jobs_title.setVisible(bool(jobs))
         for path, picture, saved, steps in jobs[:_MOST_JOBS]:
-            button = QPushButton()
+            when = f"{time.strftime('%-d %b, %H:%M', time.localtime(saved))} · {counted(steps, 'step')}"
+            button = QToolButton()
             button.setObjectName("jobcard")
+            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+            button.setIcon(QIcon(picture_label(picture).pixmap()))
+            button.setIconSize(QSize(*PICTURE))
+            name = button.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, 150)
+            button.setText(f"{name}\n{when}")
             button.setAccessibleName(f"Job {path.name}")
             button.setToolTip(str(path))
             button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))
-            inner = QVBoxLayout(button)
-            inner.setContentsMargins(8, 8, 8, 6)
-            inner.setSpacing(3)
-            thumb = picture_label(picture)
-            thumb.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-            inner.addWidget(thumb, 0, Qt.AlignmentFlag.AlignHCenter)
-            name = QLabel(button.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, 150))
-            when = QLabel(f"{time.strftime('%-d %b, %H:%M', time.localtime(saved))} · {counted(steps, 'step')}")
-            when.setObjectName("muted")
-            for label in (name, when):
-                label.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-                inner.addWidget(label, 0, Qt.AlignmentFlag.AlignHCenter)
-            button.setMinimumSize(inner.sizeHint().expandedTo(button.minimumSizeHint()))
             self._jobs.addWidget(button)
         if jobs:
             self._jobs.addStretch(1)
-        self.adjustSize()
+        self.fit()
+
+    def fit(self) -> None:
+        """Take as much room as what is shown needs."""
+        for widget in self.findChildren(QWidget):
+            widget.ensurePolished()
+        self.layout().invalidate()
+        self.layout().activate()
+        self.resize(self.layout().sizeHint())
 
     def show_recent(self, paths: list[Path]) -> None:
         """Offer the scans opened lately."""
@@ -117,4 +120,4 @@ class EmptyView(QFrame):
             button.setToolTip(str(path))
             button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))
             self._recent.addWidget(button)
-        self.adjustSize()
+        self.fit()

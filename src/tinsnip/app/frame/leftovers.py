@@ -7,22 +7,24 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMessageBox, QPushBut
 from tinsnip.app.state.saving import LeftOver, age
 from tinsnip.words import counted
 
-__all__ = ["LeftOvers", "picture_label"]
+__all__ = ["PICTURE", "LeftOvers", "picture_label"]
 
 _MOST = 4
-_PICTURE = 96, 60
+_NAME_WIDTH = 210
+PICTURE = 96, 60
+"""Pixels of a small picture of a part."""
 
 
 def picture_label(data: bytes | None) -> QLabel:
     """A small picture of a part; an empty frame where there is none."""
     label = QLabel()
     label.setObjectName("thumb")
-    label.setFixedSize(*_PICTURE)
+    label.setFixedSize(*PICTURE)
     label.setAlignment(Qt.AlignmentFlag.AlignCenter)
     pixmap = QPixmap()
     if data and pixmap.loadFromData(data, "PNG"):
         label.setPixmap(
-            pixmap.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+            pixmap.scaled(*PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
         )
     return label
 
@@ -68,7 +70,9 @@ class LeftOvers(QFrame):
             gone = self._rows.takeAt(0).widget()
             gone.hide()
             gone.deleteLater()
-        self.title.setText(f"{counted(len(jobs), 'job')} can be gone on with")
+        whole = sum(not one.trouble for one in jobs)
+        beyond = f", {len(jobs) - whole} cannot be read" if whole < len(jobs) else ""
+        self.title.setText(f"{counted(whole, 'job')} can be gone on with{beyond}")
         for one in jobs[:_MOST]:
             self._rows.addWidget(self._row(one))
         self.more.setText(f"and {len(jobs) - _MOST} older" if len(jobs) > _MOST else "")
@@ -82,16 +86,22 @@ class LeftOvers(QFrame):
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(12)
         box.addWidget(picture_label(one.picture))
-        name = QLabel(row.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, 230))
+        name = QLabel()
         name.setObjectName("title")
+        name.setParent(row)
+        name.ensurePolished()
+        name.setText(name.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, _NAME_WIDTH))
         name.setToolTip(str(one.saved_as or one.path))
-        told = one.trouble or f"{counted(one.steps, 'step')} · kept {age(one.when)}"
+        told = one.trouble.removeprefix(f"{one.path}: ") or f"{counted(one.steps, 'step')} · kept {age(one.when)}"
         facts = QLabel(told)
         facts.setObjectName("muted")
         facts.setWordWrap(True)
         column = QVBoxLayout()
+        column.setSpacing(2)
+        column.addStretch(1)
         column.addWidget(name)
         column.addWidget(facts)
+        column.addStretch(1)
         box.addLayout(column, 1)
         go = QPushButton("Go on")
         go.setObjectName("copper")
@@ -99,6 +109,7 @@ class LeftOvers(QFrame):
         go.setEnabled(not one.trouble)
         go.clicked.connect(lambda: self.open_asked.emit(one))
         drop = QPushButton("Let go…")
+        drop.setObjectName("plain")
         drop.setAccessibleName(f"Let {one.name} go")
         drop.clicked.connect(lambda: self._ask_to_let_go(one))
         box.addWidget(go)
@@ -106,7 +117,7 @@ class LeftOvers(QFrame):
         return row
 
     def _ask_to_let_go(self, one: LeftOver) -> None:
-        box = QMessageBox(QMessageBox.Icon.Question, "Let go", "", parent=self.window())
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Let go", "", parent=self.window())
         box.setText(f"Let {one.name} go, with its {counted(one.steps, 'step')}?")
         box.setInformativeText("It cannot be brought back. Files that were saved or exported stay.")
         let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)

@@ -1,6 +1,6 @@
 """The log: every step, also those that were undone; a click goes back to one, its pencil opens it."""
 
-from PySide6.QtCore import QEvent, QModelIndex, QPoint, QRect, QSize, Qt
+from PySide6.QtCore import QEvent, QModelIndex, QPoint, QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
@@ -54,11 +54,14 @@ class _Delegate(QStyledItemDelegate):
 
     @staticmethod
     def _pencil(painter: QPainter, box: QRect) -> None:
-        c = box.center()
-        painter.setPen(QPen(QColor("#8a4a1f"), 1.8))
-        painter.drawLine(c + QPoint(-4, 4), c + QPoint(4, -4))
-        painter.drawLine(c + QPoint(2, -6), c + QPoint(6, -2))
-        painter.drawLine(c + QPoint(-6, 6), c + QPoint(-4, 4))
+        painter.translate(box.center())
+        painter.rotate(45)
+        painter.setPen(QPen(QColor("#8a4a1f"), 1.2))
+        painter.setBrush(QColor("#e6b98f"))
+        painter.drawRect(QRectF(-2.2, -7.5, 4.4, 10.5))
+        painter.drawLine(QPointF(-2.2, -5), QPointF(2.2, -5))
+        painter.setBrush(QColor("#fbf8f0"))
+        painter.drawPolygon([QPointF(-2.2, 3), QPointF(2.2, 3), QPointF(0, 7.5)])
 
 
 class LogList(QListWidget):

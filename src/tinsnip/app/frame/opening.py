@@ -116,7 +116,7 @@ class Opening(QObject):
             return
         if left:
             lines = "\n".join(f"• {line}" for line in left)
-            box = QMessageBox(QMessageBox.Icon.Information, "The log as a routine", "", parent=self._parent)
+            box = QMessageBox(QMessageBox.Icon.NoIcon, "The log as a routine", "", parent=self._parent)
             box.setText(f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:")
             box.setInformativeText(lines)
             box.setStandardButtons(QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel)
@@ -145,8 +145,9 @@ class Opening(QObject):
         if not self._saving.unsaved:
             then()
             return
-        box = QMessageBox(QMessageBox.Icon.Question, "Not saved", "", parent=self._parent)
-        box.setText(f"{counted(self._saving.unsaved, 'step')} of {self._saving.name} not saved.")
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Not saved", "", parent=self._parent)
+        count = self._saving.unsaved
+        box.setText(f"{counted(count, 'step')} of {self._saving.name} {'is' if count == 1 else 'are'} not saved.")
         box.setInformativeText("What is let go cannot be brought back.")
         save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
         let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)

@@ -69,6 +69,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.saving = Saving(self.session, self.what_is_shown, self.picture)
         self.editing = Editing(self.session)
+        self.editing.changed.connect(self.saving.changed)
         self.opening = Opening(self.session, self.saving, self.settings, self)
         self.viewport = Viewport(self.session, self.settings)
         self._fill_hand()
@@ -320,7 +321,9 @@ class Window(QMainWindow):
         if not self.isVisible() or self.viewport.scene is None or self.session.mesh is None:
             return None
         image = self.viewport.grabFramebuffer()
-        small = image.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatio)
+        wide = image.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatioByExpanding)
+        left, top = (wide.width() - _PICTURE[0]) // 2, (wide.height() - _PICTURE[1]) // 2
+        small = wide.copy(left, top, *_PICTURE)
         data = QByteArray()
         buffer = QBuffer(data)
         buffer.open(QIODevice.OpenModeFlag.WriteOnly)
@@ -464,7 +467,7 @@ class Window(QMainWindow):
 
     def _ask_about_halt(self, halt: Halt) -> None:
         """A log could not be done again to its end: keep the old one, or go on without that step."""
-        box = QMessageBox(QMessageBox.Icon.Question, "The log stops", "", parent=self)
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "The log stops", "", parent=self)
         action = halt.plan[halt.found.stopped].action
         box.setText(f"Step {halt.number}, {action.title.lower()}, cannot be done again.")
         rest = len(halt.plan) - halt.number
@@ -491,6 +494,8 @@ class Window(QMainWindow):
         """Show the session as it is."""
         session, mesh = self.session, self.session.mesh
         self.empty.setVisible(mesh is None and not self.left_overs.isVisible())
+        if self.empty.isVisible():
+            QTimer.singleShot(0, self._place_floating)
         self.stack.setVisible(mesh is not None)
         self.menus.undo.setEnabled(session.job.can_undo)
         self.menus.redo.setEnabled(session.job.can_redo)
@@ -552,8 +557,9 @@ class Window(QMainWindow):
         self.notice.move((view.width() - self.notice.width()) // 2, 16)
         self.first_look.adjustSize()
         self.first_look.move(16, 16)
+        self.empty.fit()
+        self.left_overs.adjustSize()
         for card in (self.empty, self.left_overs):
-            card.adjustSize()
             card.move((view.width() - card.width()) // 2, (view.height() - card.height()) // 2)
 
     # ---- events
@@ -607,4 +613,4 @@ class Window(QMainWindow):
 
     def _close(self) -> None:
         self._closing = True
-        self.close()
+        QTimer.singleShot(0, self.close)  # closing within closing would mean nothing

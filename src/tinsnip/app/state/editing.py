@@ -34,9 +34,19 @@ class Editing(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
-        self.number: int | None = None
+        self._number: int | None = None
         self._back_to = 0
         session.job_left.connect(self._forget)
+
+    @property
+    def number(self) -> int | None:
+        """The step that is open, counted from 0."""
+        return self._number
+
+    @number.setter
+    def number(self, number: int | None) -> None:
+        self._number = number
+        self._session.looking_back = None if number is None else self._back_to
 
     @staticmethod
     def can_edit(action: Action) -> bool:

@@ -130,7 +130,7 @@ class Saving(QObject):
         if self._point is None:
             done = sum(not isinstance(step.action, Open) for step in job.log)
             return max(done, int(bool(job.edits)))
-        return job.steps_since(self._point)
+        return job.steps_since(self._point, self._session.looking_back)
 
     @property
     def name(self) -> str:

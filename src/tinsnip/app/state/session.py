@@ -106,6 +106,8 @@ class Session(QObject):
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
         self._release: tuple[Path, Mesh, Examination] | None = None
+        self.looking_back: int | None = None
+        """Where the job stands while an earlier step is only looked at."""
 
     # ---- the present mesh, and what is known of it
 

@@ -14,8 +14,8 @@ MUTED = QColor("#6d675c")
 
 def style_sheet() -> str:
     """The style sheet of the whole window."""
-    tick = resources.files("tinsnip.app") / "images" / "tick.svg"
-    return _STYLE.replace("TICK", str(tick).replace("\\", "/"))
+    images = resources.files("tinsnip.app") / "images"
+    return _STYLE.replace("TICK", str(images / "tick.svg")).replace("ARROW", str(images / "arrow.svg"))
 
 
 def mono_font(size: float | None = None, bold: bool = False) -> QFont:
@@ -38,9 +38,10 @@ QMenu::item:disabled { color: #83888b; }
 QWidget#topbar, QWidget#statusline { background: #1d2023; color: #cfccc4; }
 QWidget#statusline QLabel { color: #cfccc4; padding: 0 10px; }
 QWidget#statusline QLabel[unsaved="true"] { color: #f0b184; font-weight: bold; }
-QLabel#thumb { background: #494f53; border: 1px solid #bdb7a9; }
-QPushButton#jobcard { background: #fbf8f0; border: 1px solid #cfc7b4; border-radius: 4px; }
-QPushButton#jobcard:hover { border-color: #b4602a; }
+QFrame#card QLabel#thumb { background: #494f53; border: 1px solid #bdb7a9; }
+QToolButton#jobcard { background: #fbf8f0; color: #26241f; border: 1px solid #cfc8b8; border-radius: 4px;
+    padding: 8px; }
+QToolButton#jobcard:hover { background: #ffffff; border-color: #b4602a; }
 QLabel#brand { color: #ffffff; font-weight: bold; padding: 0 6px 0 12px; }
 QToolButton { border: 0; padding: 5px 8px; color: #d9d6cf; }
 QToolButton:hover { background: #3a3f43; }
@@ -115,6 +116,19 @@ QPushButton#recent { background: transparent; color: #26241f; border: 0; text-al
 QPushButton#recent:hover { color: #b4602a; }
 QFrame#card QLabel { color: #26241f; background: transparent; }
 QFrame#card { background: #f3efe6; border: 1px solid #cfc8b8; border-radius: 4px; }
+QFrame#card QLabel#muted { color: #5f594e; }
+QFrame#card QPushButton#plain, QMessageBox QPushButton { background: #fbf8f0; color: #26241f; border: 1px solid #b9b3a6;
+    border-radius: 3px; padding: 7px 14px; min-width: 56px; }
+QFrame#card QPushButton#plain:hover, QMessageBox QPushButton:hover { background: #ffffff; border-color: #b4602a; }
+QFrame#card QPushButton#copper, QMessageBox QPushButton:default { background: #b4602a; color: #ffffff; border: 0;
+    border-radius: 3px; font-weight: bold; padding: 8px 14px; min-width: 56px; }
+QFrame#card QPushButton#copper:hover, QMessageBox QPushButton:default:hover { background: #c56d34; }
+QFrame#card QPushButton#copper:disabled { background: #cdb9aa; color: #f2ece6; }
+QFrame#card QPushButton#plain:focus, QMessageBox QPushButton:focus { border: 2px solid #1f5fa8; }
+QMessageBox { background: #f3efe6; }
+QMessageBox QLabel { color: #26241f; }
+QComboBox::drop-down { border: 0; width: 18px; }
+QComboBox::down-arrow { image: url(ARROW); width: 9px; height: 9px; }
 QDialog#sheet { background: #f3efe6; }
 QDialog#sheet QLabel { color: #26241f; }
 QToolTip { background: #fdfbf4; color: #1d1b17; border: 1px solid #b9b3a6; padding: 4px; }
