@@ -13,7 +13,7 @@ from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Sweep, Weld
 
 __all__ = ["fit_to_format", "release"]
 
-_LOOSE = 64
+_LOOSE = 4
 """Steps of single precision that what a knot of rounding cuts loose spans at most."""
 
 
