@@ -20,6 +20,7 @@ _TYPES = {
     "model/gltf-binary": ("GLB model", "*.glb"),
     "model/vnd.ply": ("PLY scan", "*.ply"),
     "model/off": ("OFF scan", "*.off"),
+    "application/x-tinsnip-job": ("Tinsnip job", "*.snipjob"),
 }
 _MIME_SPACE = "http://www.freedesktop.org/standards/shared-mime-info"
 

@@ -15,31 +15,27 @@ from tinsnip.progress import check_here
 
 __all__ = ["Region", "fingerprint"]
 
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+Anchor = tuple[Finite, Finite, Finite, Finite, Finite, Finite, Annotated[float, Field(ge=0, allow_inf_nan=False)]]
+"""A point that lay on the region, how the surface faced there, and how far round it the region reached."""
+
 _ALIKE = 0.5
 """A triangle faces as an anchor does when the cosine between them is above this."""
 _MOST_ANCHORS = 600
-_CHUNK = 1 << 16
-Finite = Annotated[float, Field(allow_inf_nan=False)]
+_SAMPLES = 4096
 
 
 @remembered
 def fingerprint(mesh: Mesh) -> str:
-    """A digest over where the triangles lie; meshes that share it have the same triangles in the same order."""
-    digest = hashlib.sha1(usedforsecurity=False)
-    for begin in range(0, len(mesh.faces), _CHUNK):
-        check_here()
-        digest.update(memoryview(mesh.vertices[mesh.faces[begin : begin + _CHUNK]]).cast("B"))
+    """A digest over where some triangles lie, evenly chosen, and how many there are.
+
+    Meshes that share it count their triangles alike, though a few may have been turned over or replaced.
+    """
+    count = len(mesh.faces)
+    chosen = mesh.faces[:: max(1, count // _SAMPLES)]
+    digest = hashlib.sha1(str(count).encode(), usedforsecurity=False)
+    digest.update(np.ascontiguousarray(mesh.vertices[chosen]).tobytes())
     return digest.hexdigest()
-
-
-class Anchor(BaseModel):
-    """A point that lay on the region, how the surface faced there, and how far round it the region reached."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    place: tuple[Finite, Finite, Finite]
-    facing: tuple[Finite, Finite, Finite]
-    reach: float = Field(ge=0, allow_inf_nan=False)
 
 
 class Region(BaseModel):
@@ -52,7 +48,9 @@ class Region(BaseModel):
 
     runs: tuple[tuple[int, int], ...] = Field((), description="triangles, as spans: the first, and one past the last")
     mesh: str = Field("", description="fingerprint of the mesh whose triangles the runs count")
-    anchors: tuple[Anchor, ...] = Field((), description="where they lie, for when the mesh is another one")
+    anchors: tuple[Anchor, ...] = Field(
+        (), description="where they lie, for when the mesh is another one: place, facing, and how far round it, mm"
+    )
 
     @classmethod
     def of(cls, mesh: Mesh, triangles: np.ndarray, groups: np.ndarray | None = None) -> "Region":
@@ -74,7 +72,9 @@ class Region(BaseModel):
             groups = np.zeros(len(chosen), dtype=np.int64)
         order = np.lexsort((chosen, groups))
         chosen, groups = chosen[order], groups[order]
-        flat = np.unique(chosen)
+        inside = np.zeros(len(mesh.faces), dtype=bool)
+        inside[chosen] = True
+        flat = np.flatnonzero(inside)
         ends = np.flatnonzero(np.diff(flat) != 1)
         runs = zip(flat[np.concatenate([[0], ends + 1])], flat[np.concatenate([ends, [-1]])] + 1, strict=True)
         runs = tuple((int(a), int(b)) for a, b in runs) if len(flat) else ()
@@ -98,14 +98,11 @@ class Region(BaseModel):
             return self
         linear = matrix[:3, :3]
         scale = float(np.cbrt(abs(np.linalg.det(linear))))
-        anchors = []
-        for anchor in self.anchors:
-            place = linear @ np.array(anchor.place) + matrix[:3, 3]
-            facing = linear @ np.array(anchor.facing) / max(scale, 1e-300)
-            anchors.append(
-                Anchor(place=tuple(place.tolist()), facing=tuple(facing.tolist()), reach=scale * anchor.reach)
-            )
-        return Region(runs=self.runs, mesh=self.mesh, anchors=tuple(anchors))
+        rows = np.array(self.anchors, dtype=float).reshape(-1, 7)
+        moved = np.column_stack(
+            [rows[:, :3] @ linear.T + matrix[:3, 3], rows[:, 3:6] @ linear.T / max(scale, 1e-300), scale * rows[:, 6]]
+        )
+        return Region(runs=self.runs, mesh=self.mesh, anchors=_rows(moved))
 
     def resolve(self, mesh: Mesh) -> np.ndarray:
         """Its triangles on a mesh, bool, shape (F,).
@@ -140,16 +137,19 @@ class Region(BaseModel):
         check_here()
         facing = face_vectors(mesh.vertices, mesh.faces)
         facing /= np.maximum(np.linalg.norm(facing, axis=1), 1e-300)[:, None]
+        rows = np.array(self.anchors, dtype=float).reshape(-1, 7)
         found = []
-        for anchor in self.anchors:
-            near = np.array(tree.query_ball_point(anchor.place, anchor.reach), dtype=np.int64)
-            if len(near):
-                near = near[facing[near] @ np.array(anchor.facing) > _ALIKE]
-            found.append(near)
+        for row, near in zip(rows, tree.query_ball_point(rows[:, :3], rows[:, 6]), strict=True):
+            near = np.array(near, dtype=np.int64)
+            found.append(near[facing[near] @ row[3:6] > _ALIKE])
         return found
 
 
-def _anchors(mesh: Mesh, chosen: np.ndarray, groups: np.ndarray) -> tuple[Anchor, ...]:
+def _rows(values: np.ndarray) -> tuple[tuple[float, ...], ...]:
+    return tuple(map(tuple, values.tolist()))
+
+
+def _anchors(mesh: Mesh, chosen: np.ndarray, groups: np.ndarray) -> tuple[tuple[float, ...], ...]:
     """Some triangles of each group, spread over it, that together stand for the rest."""
     if len(chosen) == 0:
         return ()
@@ -160,27 +160,19 @@ def _anchors(mesh: Mesh, chosen: np.ndarray, groups: np.ndarray) -> tuple[Anchor
     units = vectors / np.maximum(sizes, 1e-300)[:, None]
     longest = np.sqrt(((corners - middles[:, None]) ** 2).sum(axis=2).max(axis=1))
     starts = np.flatnonzero(np.concatenate([[True], np.diff(groups) != 0]))
-    ends = np.append(starts[1:], len(groups))
+    number = np.cumsum(np.concatenate([[0], (np.diff(groups) != 0).astype(np.int64)]))
     each = max(2, _MOST_ANCHORS // len(starts))
-    anchors = []
-    for a, b in zip(starts, ends, strict=True):
-        own = np.arange(a, b)
-        # cells as wide as that about `each` of them are met by the group's surface
-        width = np.sqrt(0.5 * sizes[own].sum() / each)
-        if len(own) > each and width > 0:
-            cell = np.floor((middles[own] - middles[own].min(axis=0)) / width).astype(np.int64)
-            _, first, which = np.unique(cell, axis=0, return_index=True, return_inverse=True)
-            which = which.ravel()
-            reach = np.zeros(len(first))
-            np.maximum.at(reach, which, np.linalg.norm(middles[own] - middles[own[first]][which], axis=1))
-        else:
-            first, reach = np.arange(len(own)), np.zeros(len(own))
-        for i, r in zip(own[first], reach, strict=True):
-            anchors.append(
-                Anchor(
-                    place=tuple(middles[i].tolist()),
-                    facing=tuple(units[i].tolist()),
-                    reach=float(1.001 * r + 0.5 * longest[i]),
-                )
-            )
-    return tuple(anchors)
+    # cells as wide as that about `each` of them are met by a group's surface; few triangles are a cell each
+    width = np.sqrt(0.5 * np.add.reduceat(sizes, starts) / each)[number]
+    few = (np.diff(np.append(starts, len(groups)))[number] <= each) | (width == 0)
+    low = np.minimum.reduceat(middles, starts, axis=0)[number]
+    cell = np.floor((middles - low) / np.where(few, 1.0, width)[:, None]).astype(np.int64)
+    cell[few] = np.arange(len(groups))[few, None]
+    key = number.astype(np.int64)
+    for column in cell.T:  # numbers of cells within numbers of groups, made small again at each turn
+        key = key * (int(column.max()) + 1) + column
+        _, key = np.unique(key, return_inverse=True)
+    _, first, which = np.unique(key, return_index=True, return_inverse=True)
+    reach = np.zeros(len(first))
+    np.maximum.at(reach, which, np.linalg.norm(middles - middles[first][which], axis=1))
+    return _rows(np.column_stack([middles[first], units[first], 1.001 * reach + 0.5 * longest[first]]))

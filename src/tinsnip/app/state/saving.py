@@ -116,6 +116,7 @@ class Saving(QObject):
         self._shelf: Shelf | None = None
         self._point: tuple | None = None
         self._told_trouble = ""
+        self._left: Shelf | None = None
         self._awaited: Path | None = None
         session.stepped.connect(self._keep)
         session.job_left.connect(self._leave)
@@ -189,15 +190,16 @@ class Saving(QObject):
     def _leave(self) -> None:
         """The job is closed: what was asked for is forgotten."""
         self._session.tasks.stop_behind("keeping")
-        if self._shelf is not None:
-            self._shelf.close()
-        self.path, self._shelf, self._point, self._awaited = None, None, None, None
+        for shelf in (self._shelf, self._left):
+            if shelf is not None:
+                shelf.close()
+        self.path, self._shelf, self._left, self._point, self._awaited = None, None, None, None, None
 
     def _take_opened(self, opened: OpenedJob, path: Path | None) -> None:
         """A job was opened: what is in its file is saved there, unless some of it was lost."""
         if path is None:  # one that was left over
             self.path = Path(opened.saved_as) if opened.saved_as else None
-            self._shelf = None
+            self._shelf, self._left = None, opened.shelf
             self._point = None if opened.unsaved or opened.lost else self._session.job.point()
             self._awaited = opened.left_over
         else:

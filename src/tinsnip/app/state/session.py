@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Protocol
 
 import numpy as np
+from pydantic import BaseModel
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
@@ -164,6 +165,9 @@ class Session(QObject):
     def open_with(self, reader: Callable[[Progress], list[Scan]], title: str, add: bool = False) -> None:
         """Open what a function reads, off the window's thread; nothing changes unless all of it can be read."""
 
+        if add and self._looks_back():
+            return
+
         def done(scans: list[Scan]) -> None:
             if not add:
                 self._put_job(Job())
@@ -247,6 +251,11 @@ class Session(QObject):
         """Do anything to the active piece, or to others; it becomes a step of the log."""
         self.do_all([action], on)
 
+    def do_made(self, title: str, make: Callable[[], Action]) -> None:
+        """Do what a function makes, which may take its time."""
+        if self.job.piece is not None:
+            self.run_plan([(make, (self.job.active,))], title)
+
     def do_all(self, actions: Sequence[Action], on: Sequence[int] | None = None) -> None:
         """Do several things one after another; each is a step of its own in the log."""
         if self.job.piece is None:
@@ -254,15 +263,24 @@ class Session(QObject):
         on = (self.job.active,) if on is None else tuple(on)
         self.run_plan([(action, on) for action in actions], actions[0].title)
 
-    def run_plan(self, plan: Sequence[tuple[Action, tuple[int, ...]]], title: str) -> None:
+    def _looks_back(self) -> bool:
+        """Whether an earlier step is only looked at; what is done then would cost all that followed it."""
+        if self.looking_back is not None:
+            self.message.emit("a step of the log is open: do it again, or leave it as it was (Esc), first", True)
+        return self.looking_back is not None
+
+    def run_plan(self, plan: Sequence[tuple[Action | Callable[[], Action], tuple[int, ...]]], title: str) -> None:
         """Do things to pieces one after another, off the window's thread; they are entered when all are done."""
+        if self._looks_back():
+            return
         pieces, next_id = dict(self.job.present), self.job.next_id
 
         def work(progress: Progress) -> list[Step]:
             steps: list[Step] = []
             now, free = dict(pieces), next_id
-            for i, (action, on) in enumerate(plan):
+            for i, (given, on) in enumerate(plan):
                 with progress.part(i / len(plan), (i + 1) / len(plan)):
+                    action = given if isinstance(given, BaseModel) else given()
                     step = perform(action, now, on, progress, free)
                 for change in step.changes:
                     free = max(free, change.id + 1)
@@ -346,13 +364,13 @@ class Session(QObject):
 
     def undo(self) -> None:
         """Take back the last step, or the last change of the log."""
-        if self.job.can_undo and self.tasks.busy is None:
+        if self.job.can_undo and self.tasks.busy is None and not self._looks_back():
             text, job = f"Undone: {self.job.next_undo()}", self.job
             self._go(job.states_after_undo(True), job.undo, text)
 
     def redo(self) -> None:
         """Do again what was taken back last."""
-        if self.job.can_redo and self.tasks.busy is None:
+        if self.job.can_redo and self.tasks.busy is None and not self._looks_back():
             text, job = f"Redone: {self.job.next_redo()}", self.job
             self._go(job.states_after_undo(False), job.redo, text)
 

@@ -47,6 +47,7 @@ class Levels(QObject):
 
     studied = Signal()
     changed = Signal()
+    held_ready = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -54,9 +55,10 @@ class Levels(QObject):
         self.study: Study | None = None
         self.shown: LevelView | None = None
         self._holds = 0
-        self._region: tuple[np.ndarray, Region] | None = None
+        self._region: Region | None = None
         session.mesh_changed.connect(self.forget)
         session.preview_left.connect(self.show_none)
+        session.held_changed.connect(self._write_held)
 
     def _show(self, level: LevelView | None) -> None:
         self.shown = level
@@ -97,14 +99,29 @@ class Levels(QObject):
         self._holds += 1
         self.session.tasks.behind(f"hold {self._holds}", work, take)
 
+    def _write_held(self) -> None:
+        """Write what is held as a region, beside the window."""
+        held, mesh = self.session.held, self.session.mesh
+        self._region = None
+        if held is None or mesh is None or not held.any():
+            self.session.tasks.stop_behind("held region")
+            return
+
+        def take(region: Region) -> None:
+            if self.session.held is held:
+                self._region = region
+                self.held_ready.emit()
+
+        self.session.tasks.behind("held region", lambda p: Region.of(mesh, held), take)
+
+    @property
+    def is_held_ready(self) -> bool:
+        """Whether what is held has been written as a region."""
+        return self.session.held is None or self._region is not None
+
     def held_region(self) -> Region | None:
         """What is held of the present mesh."""
-        held, mesh = self.session.held, self.session.mesh
-        if held is None or mesh is None or len(held) != len(mesh.faces) or not held.any():
-            return None
-        if self._region is None or self._region[0] is not held:
-            self._region = held, Region.of(mesh, held)
-        return self._region[1]
+        return None if self.session.held is None else self._region
 
     def forget(self) -> None:
         """Stop working out levels, and drop what is known of them."""

@@ -44,6 +44,7 @@ class ReduceTray(Tray):
         self.levels.studied.connect(self._show_study)
         self.levels.changed.connect(self._show_level)
         session.examined.connect(self._begin)
+        self.levels.held_ready.connect(self._begin)
         session.held_changed.connect(self._held_changed)
         self.release_button.hide()
 
@@ -162,7 +163,7 @@ class ReduceTray(Tray):
     def _begin(self) -> None:
         """Work out all levels once it is known that the mesh is sound."""
         found, mesh = self.session.examination, self.session.mesh
-        if not self.isVisible() or found is None or mesh is None:
+        if not self.isVisible() or found is None or mesh is None or not self.levels.is_held_ready:
             return
         self.colours.setEnabled(mesh.colour is not None)
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges + found.tangles.pinched_vertices

@@ -53,7 +53,8 @@ class StraysTray(Tray):
             self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
         else:
             keys = self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID)) or ()
-            self.session.apply(Sweep(shells=region_of_shells(self.session.mesh, keys)))
+            mesh = self.session.mesh
+            self.session.do_made("Sweep strays", lambda: Sweep(shells=region_of_shells(mesh, keys)))
 
 
 def _state(session: Session) -> tuple[str, int | None]:
