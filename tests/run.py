@@ -55,7 +55,7 @@ class Timed(unittest.TextTestResult):
 
 def main() -> int:
     """Run, and return the exit code."""
-    faulthandler.dump_traceback_later(1500, exit=True)  # say where a run hangs rather than hang
+    faulthandler.dump_traceback_later(1740, exit=True)  # say where a run hangs rather than hang
     for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
         os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
     screen = start_screen()

@@ -247,6 +247,27 @@ class GoingBack(JobTest):
         self.key(Qt.Key.Key_Z, CONTROL | SHIFT)
         self.assertEqual(self.job.log[3].action.offset, 2.0)
 
+    def test_while_a_step_is_open_nothing_else_costs_what_follows_it(self) -> None:
+        self.do(Mend(), Orient(), Turn(degrees=10))
+        log = list(self.job.log)
+        self.window.editing.begin(2)
+        self.settle()
+        self.assertNotIn("4 steps", self.window.windowTitle())  # looking back is no work undone
+        self.assertIn("3 steps not saved", self.window.windowTitle())
+        for act in (self.session.copy_as_variant, self.session.undo, lambda: self.session.apply(Sweep())):
+            act()
+            self.settle()
+            self.assertIn("is open", self.window.notice.text())
+            self.assertEqual(self.job.log, log)
+            self.window.notice.hide()
+        self.window.run_routine("print-solid", False)
+        self.settle()
+        self.assertEqual(self.job.log, log)
+        self.session.set_station("Holes")  # which leaves it as it was
+        self.settle()
+        self.assertIsNone(self.window.editing.number)
+        self.assertEqual((self.job.log, self.job.cursor), (log, 4))
+
     def test_switched_off_and_moved(self) -> None:
         self.do(Mend(), Turn(degrees=90), Turn(axis=(1, 0, 0), degrees=90))
         before = bits(self.session.mesh)

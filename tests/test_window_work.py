@@ -112,6 +112,19 @@ class TaskTest(WindowTest):
         self.serve(lambda: self.tasks.idle)
         self.assertEqual(sorted(self.got[1:]), ["a", "c"])
 
+    def test_what_is_waited_for_does_not_queue_behind_the_rest(self) -> None:
+        gates = []
+        for i in range(8):
+            gate, work = self.gated(i)
+            gates.append(gate)
+            self.tasks.behind(f"look {i}", work, self.got.append)
+        self.tasks.foreground("The work", lambda p: "now", self.got.append)
+        self.serve(lambda: self.got == ["now"])
+        for gate in gates:
+            gate.set()
+        self.serve(lambda: self.tasks.idle)
+        self.assertEqual(sorted(self.got[1:]), list(range(8)))
+
     def test_a_drag_finishes_what_it_began_and_then_shows_the_last(self) -> None:
         works = [self.gated(i) for i in range(6)]
         for _, work in works:

@@ -2,8 +2,9 @@
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPixmap
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMessageBox, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from tinsnip.app.frame.question import ask
 from tinsnip.app.state.saving import LeftOver, age
 from tinsnip.words import counted
 
@@ -117,13 +118,7 @@ class LeftOvers(QFrame):
         return row
 
     def _ask_to_let_go(self, one: LeftOver) -> None:
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Let go", "", parent=self.window())
-        box.setText(f"Let {one.name} go, with its {counted(one.steps, 'step')}?")
-        box.setInformativeText("It cannot be brought back. Files that were saved or exported stay.")
-        let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(stay)
-        box.setEscapeButton(stay)
-        box.exec()
-        if box.clickedButton() is let_go:
+        text = f"Let {one.name} go, with its {counted(one.steps, 'step')}?"
+        about = "It cannot be brought back. Files that were saved or exported stay."
+        if ask(self.window(), "Let go", text, about, ("Let go", "Keep it"), "Keep it", "Keep it") == "Let go":
             self.let_go_asked.emit(one)

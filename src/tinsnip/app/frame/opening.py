@@ -5,8 +5,9 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
+from tinsnip.app.frame.question import ask
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
@@ -116,11 +117,8 @@ class Opening(QObject):
             return
         if left:
             lines = "\n".join(f"• {line}" for line in left)
-            box = QMessageBox(QMessageBox.Icon.NoIcon, "The log as a routine", "", parent=self._parent)
-            box.setText(f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:")
-            box.setInformativeText(lines)
-            box.setStandardButtons(QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel)
-            if box.exec() != QMessageBox.StandardButton.Ok:
+            text = f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:"
+            if ask(self._parent, "The log as a routine", text, lines, ("Save", "Stay"), "Save", "Stay") != "Save":
                 return
         folder = self._settings.export_folder or str(piece.scan.path.parent)
         suggested = str(Path(folder) / f"{bare_name(piece.name)}-routine.json")
@@ -145,19 +143,13 @@ class Opening(QObject):
         if not self._saving.unsaved:
             then()
             return
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Not saved", "", parent=self._parent)
         count = self._saving.unsaved
-        box.setText(f"{counted(count, 'step')} of {self._saving.name} {'is' if count == 1 else 'are'} not saved.")
-        box.setInformativeText("What is let go cannot be brought back.")
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        let_go = box.addButton("Let go", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(save)
-        box.setEscapeButton(stay)
-        box.exec()
-        if box.clickedButton() is save:
+        text = f"{counted(count, 'step')} of {self._saving.name} {'is' if count == 1 else 'are'} not saved."
+        about = "What is let go cannot be brought back."
+        answer = ask(self._parent, "Not saved", text, about, ("Save", "Let go", "Stay"), "Save", "Stay")
+        if answer == "Save":
             self.save(then)
-        elif box.clickedButton() is let_go:
+        elif answer == "Let go":
             then()
 
     # ---- what was opened lately

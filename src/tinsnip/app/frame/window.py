@@ -1,9 +1,8 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
 from pathlib import Path
-from typing import Any
 
-from PySide6.QtCore import QBuffer, QByteArray, QEvent, QIODevice, QObject, Qt, QTimer
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -12,7 +11,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
-    QMessageBox,
     QPushButton,
     QScrollArea,
     QStackedWidget,
@@ -29,6 +27,8 @@ from tinsnip.app.frame.leftovers import LeftOvers
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.question import ask
+from tinsnip.app.frame.shown import Shown
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
@@ -46,14 +46,13 @@ from tinsnip.app.tools.tags import Tags
 from tinsnip.app.tools.wipe import Wipe
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.errors import BadInput
-from tinsnip.job import OpenedJob, is_job_file, load_routine, read_document
+from tinsnip.job import is_job_file, load_routine, read_document
 from tinsnip.words import counted
 
 __all__ = ["Window"]
 
 _TRAY_WIDTH = 288
 _FIRST = STATIONS[0].name
-_PICTURE = 320, 200
 
 
 class Window(QMainWindow):
@@ -67,16 +66,17 @@ class Window(QMainWindow):
         self.setWindowTitle("Tinsnip")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.saving = Saving(self.session, self.what_is_shown, self.picture)
+        self.viewport = Viewport(self.session, self.settings)
+        self._fill_hand()
+        self.shown = Shown(self.session, self.viewport, self.pins, self)
+        self.saving = Saving(self.session, self.shown.values, self.shown.picture)
         self.editing = Editing(self.session)
         self.editing.changed.connect(self.saving.changed)
         self.opening = Opening(self.session, self.saving, self.settings, self)
-        self.viewport = Viewport(self.session, self.settings)
-        self._fill_hand()
         self.ticket = Ticket(self.session)
         self.trays: dict[str, Tray] = {s.name: s.make_tray(self.session, self.viewport) for s in STATIONS}
         self.editor = StepEditor(self.session, self.editing)
-        self.menus = Menus(self, self)
+        self.menus = self.shown.menus = Menus(self, self)
         self._build_layout()
         self.busy_box = BusyBox(self.session.tasks, self._place_floating, self.viewport)
         self._build_notice()
@@ -91,6 +91,16 @@ class Window(QMainWindow):
         self.refresh()
         self._fill_recent()
         self.session.tasks.behind("left over", lambda p: left_over_jobs(), self._offer)
+
+    def show_left_overs(self) -> None:
+        """Look for jobs that can be gone on with, and list them."""
+
+        def show(jobs: list[LeftOver]) -> None:
+            self._list_left_overs(jobs)
+            if not jobs:
+                self._show_message("there is no unfinished job", True)
+
+        self.session.tasks.behind("left over", lambda p: left_over_jobs(), show)
 
     def tray(self, name: str) -> Tray:
         """The tray of a station."""
@@ -123,8 +133,10 @@ class Window(QMainWindow):
         for tray in self.trays.values():
             tray.asked.connect(lambda name: asked[name]())
         session.opened.connect(lambda paths: self.show_first_look())
-        session.job_opened.connect(self._show_opened_job)
+        session.job_opened.connect(self.shown.show_again)
+        session.job_opened.connect(lambda opened, path: self.first_look.hide())
         session.job_left.connect(self.first_look.hide)
+        session.job_left.connect(self.left_overs.hide)
         self.opening.recent_changed.connect(self._fill_recent)
         self.saving.changed.connect(self._show_title)
         self.editing.changed.connect(self._show_editing)
@@ -255,7 +267,13 @@ class Window(QMainWindow):
     # ---- jobs that were left over, and recent ones
 
     def _offer(self, jobs: list[LeftOver]) -> None:
-        """Show the jobs that can be gone on with."""
+        """Show the jobs that can be gone on with; where something is open already, only say that there are some."""
+        if jobs and (self.session.mesh is not None or self.session.tasks.busy is not None):
+            self._show_message(f"{counted(len(jobs), 'unfinished job')} can be gone on with: see the Job menu", True)
+        else:
+            self._list_left_overs(jobs)
+
+    def _list_left_overs(self, jobs: list[LeftOver]) -> None:
         self.left_overs.show_jobs(jobs)
         self.empty.setVisible(self.session.mesh is None and not jobs)
         self._place_floating()
@@ -271,7 +289,7 @@ class Window(QMainWindow):
 
     def _let_go(self, one: LeftOver) -> None:
         self.saving.let_go(one)
-        self._offer([job for job in self.left_overs.jobs if job is not one])
+        self._list_left_overs([job for job in self.left_overs.jobs if job is not one])
         self.refresh()
 
     def _fill_recent(self) -> None:
@@ -302,45 +320,6 @@ class Window(QMainWindow):
             self._place_floating()
 
         self.session.tasks.behind("recent", look, show)
-
-    def what_is_shown(self) -> dict[str, Any]:
-        """What the window shows besides the job, as JSON can hold it."""
-        camera = self.viewport.camera
-        return {
-            "station": self.session.station,
-            "look": self.viewport.look,
-            "camera": {
-                "turn": camera.turn, "lift": camera.lift, "middle": camera.middle.tolist(), "scale": camera.scale,
-            },
-            "toggled": [list(key) for key in sorted(self.session.ticks.toggled)],
-            "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self.pins.pins],
-        }  # fmt: skip
-
-    def picture(self) -> bytes | None:
-        """A small picture of the part as the view shows it, PNG."""
-        if not self.isVisible() or self.viewport.scene is None or self.session.mesh is None:
-            return None
-        image = self.viewport.grabFramebuffer()
-        wide = image.scaled(*_PICTURE, Qt.AspectRatioMode.KeepAspectRatioByExpanding)
-        left, top = (wide.width() - _PICTURE[0]) // 2, (wide.height() - _PICTURE[1]) // 2
-        small = wide.copy(left, top, *_PICTURE)
-        data = QByteArray()
-        buffer = QBuffer(data)
-        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-        small.save(buffer, "PNG")
-        return bytes(data.data())
-
-    def _show_opened_job(self, opened: OpenedJob, path: Path | None) -> None:
-        """Show a job as it was left."""
-        self.viewport.show_again(opened.view.get("camera"))
-        station = opened.view.get("station")
-        self.session.set_station(station if station in self.trays else _FIRST)
-        look = opened.view.get("look")
-        if isinstance(look, int) and 0 <= look < len(self.menus.looks):
-            self.menus.looks[look].trigger()
-        self.pins.show_again(opened.view.get("readings"))
-        self.session.show_ticks_again(opened.view.get("toggled"))
-        self.first_look.hide()
 
     # ---- actions
 
@@ -467,17 +446,12 @@ class Window(QMainWindow):
 
     def _ask_about_halt(self, halt: Halt) -> None:
         """A log could not be done again to its end: keep the old one, or go on without that step."""
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "The log stops", "", parent=self)
         action = halt.plan[halt.found.stopped].action
-        box.setText(f"Step {halt.number}, {action.title.lower()}, cannot be done again.")
         rest = len(halt.plan) - halt.number
-        box.setInformativeText(f"{halt.found.reason}\n{counted(rest, 'step')} after it." if rest else halt.found.reason)
-        without = box.addButton("Go on without it", QMessageBox.ButtonRole.AcceptRole)
-        keep = box.addButton("Keep the old log", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(keep)
-        box.setEscapeButton(keep)
-        box.exec()
-        if box.clickedButton() is without:
+        about = f"{halt.found.reason}\n{counted(rest, 'step')} after it." if rest else halt.found.reason
+        text = f"Step {halt.number}, {action.title.lower()}, cannot be done again."
+        keep, without = "Keep the old log", "Go on without it"
+        if ask(self, "The log stops", text, about, (without, keep), keep, keep) == without:
             self.editing.without(halt)
 
     def _go_to_what_is_missing(self) -> None:

@@ -25,6 +25,7 @@ from tinsnip.job import (
     CopyAsVariant,
     Job,
     Keeper,
+    Open,
     OpenedJob,
     Piece,
     Rename,
@@ -138,6 +139,11 @@ class Session(QObject):
         """Buffers of where that was measured, if it is not the mesh itself."""
         known = self.known.measured_of(self.mesh)
         return None if known is None else known.places
+
+    @property
+    def is_as_opened(self) -> bool:
+        """Whether nothing was done but opening scans."""
+        return all(isinstance(step.action, Open) for step in self.job.log)
 
     def last_release(self) -> tuple[Path, Examination] | None:
         """What was written last of the present mesh, and how it was found."""
@@ -526,7 +532,8 @@ class Session(QObject):
     # ---- choices
 
     def set_station(self, name: str) -> None:
-        """Open a station."""
+        """Open a station; a name that none has opens the first."""
+        name = name if name in self._stations else next(iter(self._stations))
         if name != self.station:
             self.cancel_preview()
         self.station = name

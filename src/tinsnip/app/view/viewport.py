@@ -18,7 +18,6 @@ from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.scene import DEVIATION, PROVENANCE, TIN, Scene
-from tinsnip.job import Open
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding, Kind
@@ -201,7 +200,7 @@ class Viewport(QOpenGLWidget):
             self._know_box()
             if (
                 self._fitted == self.session.job.active
-                and all(isinstance(step.action, Open) for step in self.session.job.log)
+                and self.session.is_as_opened
                 and self.frames < self._fit_frame + 4
             ):
                 self.fit()

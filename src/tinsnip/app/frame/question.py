@@ -1,0 +1,37 @@
+"""One way to ask before something is lost."""
+
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QMessageBox, QWidget
+
+__all__ = ["ask"]
+
+
+def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[str], default: str, leave: str) -> str:
+    """Ask, and wait for an answer.
+
+    Parameters
+    ----------
+    parent : QWidget
+    title, text, about : str
+        What it is about; the question; what else there is to know.
+    answers : sequence of str
+        What the buttons say.
+    default, leave : str
+        The answers that Enter and Esc give.
+
+    Returns
+    -------
+    str
+        One of the answers.
+    """
+    box = QMessageBox(QMessageBox.Icon.NoIcon, title, text, parent=parent)
+    box.setInformativeText(about)
+    buttons = {box.addButton(answer, QMessageBox.ButtonRole.ActionRole): answer for answer in answers}
+    for button, answer in buttons.items():
+        if answer == default:
+            box.setDefaultButton(button)
+        if answer == leave:
+            box.setEscapeButton(button)
+    box.exec()
+    return buttons.get(box.clickedButton(), leave)
