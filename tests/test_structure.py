@@ -27,7 +27,7 @@ MAY_IMPORT = {
     "picture": BASE | {"mesh"},
     "demo": BASE | {"space", "mesh", "formats", "survey", "treat", "job", "picture"},
     "app.state": BASE | {"space", "mesh", "formats", "survey", "regions", "treat", "job"},
-    "app.widgets": BASE | {"survey", "app.state"},
+    "app.widgets": BASE | {"survey", "regions", "treat", "app.state"},
     "app.view": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets"},
     "app.tools": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets", "app.view"},
 }

@@ -250,7 +250,7 @@ class GoingBack(JobTest):
     def test_while_a_step_is_open_nothing_else_costs_what_follows_it(self) -> None:
         self.do(Mend(), Orient(), Turn(degrees=10))
         log = list(self.job.log)
-        self.window.editing.begin(2)
+        self.window.editing.begin(3)
         self.settle()
         self.assertNotIn("4 steps", self.window.windowTitle())  # looking back is no work undone
         self.assertIn("3 steps not saved", self.window.windowTitle())
