@@ -44,7 +44,7 @@ def headless_demo(folder: Path, triangles: int, progress: Progress) -> list[str]
     routine = load_routine("print-solid").with_settings([f"trim.offset={TRIM_HEIGHT}"])
     with progress.part(0.5, 0.9):
         done = routine.with_budget(max(1000, triangles // 5), None, "stl").run(scan, progress)
-    result = done.job.pieces[0].mesh
+    result = done.mesh
     solid = folder / "pump-cover-solid.stl"
     released = release(result, solid, "stl", progress)
     progress.step("Drawing")
