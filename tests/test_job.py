@@ -1,12 +1,17 @@
 """The job: log and cursor, routines as files, budgets, and the plans that the window turns into treatments."""
 
+import contextlib
+import gc
 import json
 import unittest
+import weakref
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests import specimens
+from tinsnip.app.stations.release import bare_name
 from tinsnip.app.tools.snip import SnipPlan
 from tinsnip.app.view.camera import Camera
 from tinsnip.errors import BadInput, Cancelled
@@ -15,7 +20,7 @@ from tinsnip.job import Job, Routine, RoutineStep, built_in_routines, fit_to_for
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
-from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Reduce, StraightSnip, Sweep
+from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Plinth, Reduce, StraightSnip, Sweep
 
 
 def scan_of(mesh: Mesh, name: str = "part.stl") -> Scan:
@@ -108,6 +113,28 @@ class Routines(unittest.TestCase):
         self.assertFalse(by_name["base"].enabled)
         self.assertEqual(routine, load_routine("print-solid"))
 
+    def test_a_run_holds_the_last_two_meshes_only(self) -> None:
+        made: list[weakref.ref] = []
+        plain = {kind: kind.apply for kind in (Mend, Orient, Sweep, Patch, Plinth)}
+
+        def noting(kind: type) -> object:
+            def apply(self: object, mesh: Mesh, context: Context) -> object:
+                outcome = plain[kind](self, mesh, context)
+                made.append(weakref.ref(outcome.mesh))
+                return outcome
+
+            return apply
+
+        damaged = specimens.damage(specimens.torus(70.0, 60), np.random.default_rng(3)).mesh
+        with contextlib.ExitStack() as stack:
+            for kind in plain:
+                stack.enter_context(mock.patch.object(kind, "apply", noting(kind)))
+            run = load_routine("print-solid").with_settings(["trim.offset=-60"]).run(scan_of(damaged))
+        gc.collect()
+        alive = {id(m) for ref in made if (m := ref()) is not None and m is not run.raw}
+        self.assertGreater(len(made), 4)
+        self.assertLessEqual(alive, {id(run.mesh), id(run.before_last)})
+
     def test_budgets(self) -> None:
         mesh = specimens.torus(50.0, 200).mesh
         routine = load_routine("print-solid")
@@ -140,6 +167,13 @@ class Routines(unittest.TestCase):
 
 
 class Small(unittest.TestCase):
+    def test_a_pieces_name_is_no_path(self) -> None:
+        for name, bare in (
+            (".", "part"), ("..", "part"), ("a/b.stl", "b"), ("x.ply", "x"), ("v1.2", "v1.2"), ("", "part"),
+            ("ring.ply, variant 2", "ring.ply, variant 2"), ("a\x00:b*", "a--b-"),
+        ):  # fmt: skip
+            self.assertEqual(bare_name(name), bare)
+
     def test_unit_guesses(self) -> None:
         self.assertEqual(guess_unit(0.35).unit, "m")
         for diagonal in (3.4, 250.0, 3500.0):

@@ -4,6 +4,7 @@ import json
 import shutil
 import subprocess
 import sys
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -454,6 +455,34 @@ class Hand(JobTest):
         self.key(Qt.Key.Key_Escape)
         self.assertEqual(self.view.cursor().shape(), Qt.CursorShape.ArrowCursor)
 
+    def test_flats_and_the_scanners_frame_are_worked_out_beside_the_window(self) -> None:
+        from tinsnip.app.stations import stand
+        from tinsnip.job import Piece
+
+        main, culprits, called = threading.get_ident(), [], []
+
+        def watched(name: str, original: object) -> object:
+            def call(*arguments: object, **named: object) -> object:
+                called.append(name)
+                if threading.get_ident() == main:
+                    culprits.append(name)
+                return original(*arguments, **named)
+
+            return call
+
+        with (
+            mock.patch.object(stand, "flat_round", watched("flat", stand.flat_round)),
+            mock.patch.object(Piece, "in_scanner_frame", watched("frame", Piece.in_scanner_frame)),
+        ):
+            self.key(Qt.Key.Key_2)
+            self.window.tray("Stand").pick_flat()
+            self.click(self.view, *self.spot_on_part())
+            self.settle()
+            self.session.export(Path(self.folder.name) / "out.stl", scanner_frame=True)
+            self.settle()
+        self.assertEqual((sorted(called), culprits), (["flat", "frame"], []))
+        self.assertEqual(self.job.log[-1].action.name, "lay-flat")
+
     def test_a_reading_that_comes_too_late_is_dropped(self) -> None:
         told: list[float] = []
         self.session.read_deviation(self.session.mesh.vertices[0], told.append)
@@ -533,6 +562,7 @@ class Memory(JobTest):
         kinds = [type(m).__name__ for m in alive]
         self.assertGreater(len(made), 20)
         self.assertLessEqual(kinds.count("Renderbuffer"), 2)
+        self.assertLessEqual(kinds.count("Buffer"), 8)  # boundary lines, voids and readings of the open station
 
     def test_spilled_meshes_are_held_by_nothing(self) -> None:
         import weakref

@@ -11,7 +11,7 @@ from tinsnip.app.frame.emptyview import DEMOS
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.registry import STATIONS
-from tinsnip.app.view.scene import LOOKS
+from tinsnip.app.view.looks import LOOKS
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.job import built_in_routines
 

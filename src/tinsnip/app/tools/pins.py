@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from tinsnip.app.view.hand import Tool, View, draw_label
-from tinsnip.app.view.scene import DEVIATION
+from tinsnip.app.view.looks import DEVIATION
 from tinsnip.app.widgets.theme import mono_font
 
 __all__ = ["Pin", "Pins"]

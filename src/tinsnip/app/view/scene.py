@@ -1,18 +1,18 @@
 """What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
 
 import time
-from dataclasses import dataclass, field
-from importlib import resources
 
 import moderngl
 import numpy as np
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.view.camera import Camera
+from tinsnip.app.view.layer import Layer
+from tinsnip.app.view.looks import DEVIATION, LOOKS, PREVIEW, PROVENANCE, SCAN_COLOUR, TIN, VOIDS, shader_source
 from tinsnip.app.view.surface import Surface
 from tinsnip.mesh import Mesh
 
-__all__ = ["DEVIATION", "LOOKS", "PROVENANCE", "SCAN_COLOUR", "TIN", "Scene"]
+__all__ = ["Scene"]
 
 _SLICE_SECONDS = 0.025
 _LOAD = 12_000_000
@@ -20,26 +20,6 @@ _LOAD = 12_000_000
 _COARSE = 400_000
 """Triangles up to which the creases of a mesh are lit as they are."""
 _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
-LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
-"""Ways to paint the surface."""
-_PREVIEW, _VOIDS = 4, 5
-
-
-def _source(name: str, **constants: int) -> str:
-    text = (resources.files("tinsnip.app.view") / "shaders" / name).read_text("utf-8")
-    version, _, rest = text.partition("\n")
-    return "\n".join([version, *(f"#define {key} {value}" for key, value in constants.items()), rest])
-
-
-@dataclass
-class _Layer:
-    """A surface as it is drawn now: how it has been moved, within which pixels, and painted how."""
-
-    surface: Surface
-    frame: np.ndarray = field(default_factory=lambda: np.eye(4))
-    scissor: tuple[int, int, int, int] | None = None
-    look: int = TIN
-    is_now: bool = True
 
 
 def _release_whole(target: moderngl.Framebuffer) -> None:
@@ -58,7 +38,7 @@ class Scene:
         self.context = context
         self._programs: dict[tuple[int, bool, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
-        self.line = context.program(_source("line.vert.glsl"), _source("line.frag.glsl"))
+        self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
         self.origin = np.zeros(3)
         self.now: Surface | None = None
         self._coming: dict[str, Surface] = {}
@@ -84,7 +64,7 @@ class Scene:
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
         self._others: list[Surface] = []
         self._graves: list[moderngl.Buffer] = []
-        self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, _PREVIEW, _VOIDS))]
+        self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, PREVIEW, VOIDS))]
         self._ready_made += [(look, False, True) for look in LOOKS[1:]] + [(TIN, True, False), (TIN, True, True)]
 
     # ---- what there is
@@ -249,7 +229,7 @@ class Scene:
         )
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
         layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
-        program = self._program(_PREVIEW, False, False)
+        program = self._program(PREVIEW, False, False)
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
@@ -279,16 +259,16 @@ class Scene:
 
     # ---- drawing
 
-    def _layers(self, size: tuple[int, int] | None) -> list[_Layer]:
+    def _layers(self, size: tuple[int, int] | None) -> list[Layer]:
         """What is drawn, and within which part of a target of some size."""
         now = self.level if self.level is not None and self.level.is_light_ready else self.now
         if self.look == DEVIATION and now is not None and now.buffers.mesh is self.places_of:
             ready = self.places is not None and self.places.buffers is self._places_wanted
             now = self.places if ready and self.places.is_light_ready else now
-        here = _Layer(now, look=self.look) if now is not None else None
+        here = Layer(now, look=self.look) if now is not None else None
         raw = self.raw if self.raw is not None and self.raw.is_light_ready else None
         colour = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
-        there = _Layer(raw, self.raw_frame, look=colour, is_now=False) if raw is not None else None
+        there = Layer(raw, self.raw_frame, look=colour, is_now=False) if raw is not None else None
         if self.shows == "raw" and there is not None:
             return [there]
         if self.shows == "wipe" and there is not None and here is not None:
@@ -298,7 +278,7 @@ class Scene:
             return [there, here]
         return [here] if here is not None else []
 
-    def _aim(self, camera: Camera, layer: _Layer | None) -> moderngl.Program:
+    def _aim(self, camera: Camera, layer: Layer | None) -> moderngl.Program:
         """The program for a layer, all set; None: for a preview that stands with the present mesh."""
         origin = self.origin if layer is None else layer.surface.origin
         linear = np.eye(3)
@@ -317,7 +297,7 @@ class Scene:
         self._matrices = clip, view, origin
         self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
         if layer is None:
-            return self._ready(_PREVIEW)
+            return self._ready(PREVIEW)
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
@@ -330,7 +310,7 @@ class Scene:
         key = look, plane, facets
         if key not in self._programs:
             constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets)}
-            vertex, fragment = (_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
+            vertex, fragment = (shader_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
             self._programs[key] = self.context.program(vertex, fragment)
         return self._programs[key]
 
@@ -424,7 +404,7 @@ class Scene:
         for other in self._others:
             if other.is_light_ready:
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
-                other.draw_light(self._aim(camera, _Layer(other, look=look, is_now=False)))
+                other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False)))
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":
@@ -435,7 +415,7 @@ class Scene:
             self._patch.render(moderngl.TRIANGLES)
         if self.now is not None and self.now.is_light_ready:
             self.context.enable_only(moderngl.NOTHING)
-            self.now.draw_voids(self._ready(_VOIDS))
+            self.now.draw_voids(self._ready(VOIDS))
             self.context.enable_only(moderngl.DEPTH_TEST)
         if self._lines:
             self.line["size"].value = (float(target.size[0]), float(target.size[1]))

@@ -16,8 +16,9 @@ from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
 from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
+from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
-from tinsnip.app.view.scene import DEVIATION, PROVENANCE, TIN, Scene
+from tinsnip.app.view.scene import Scene
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding, Kind

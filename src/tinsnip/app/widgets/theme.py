@@ -117,10 +117,12 @@ QPushButton#recent:hover { color: #b4602a; }
 QFrame#card QLabel { color: #26241f; background: transparent; }
 QFrame#card { background: #f3efe6; border: 1px solid #cfc8b8; border-radius: 4px; }
 QFrame#card QLabel#muted { color: #5f594e; }
-QFrame#card QPushButton#plain, QMessageBox QPushButton { background: #fbf8f0; color: #26241f; border: 1px solid #b9b3a6;
+QFrame#card QPushButton#plain, QMessageBox QPushButton, QDialog#sheet QPushButton {
+    background: #fbf8f0; color: #26241f; border: 1px solid #b9b3a6;
     border-radius: 3px; padding: 7px 14px; min-width: 56px; }
 QFrame#card QPushButton#plain:hover, QMessageBox QPushButton:hover { background: #ffffff; border-color: #b4602a; }
-QFrame#card QPushButton#copper, QMessageBox QPushButton:default { background: #b4602a; color: #ffffff; border: 0;
+QFrame#card QPushButton#copper, QMessageBox QPushButton:default, QDialog#sheet QPushButton:default {
+    background: #b4602a; color: #ffffff; border: 0;
     border-radius: 3px; font-weight: bold; padding: 8px 14px; min-width: 56px; }
 QFrame#card QPushButton#copper:hover, QMessageBox QPushButton:default:hover { background: #c56d34; }
 QFrame#card QPushButton#copper:disabled { background: #cdb9aa; color: #f2ece6; }
