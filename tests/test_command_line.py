@@ -254,7 +254,8 @@ class CommandLine(unittest.TestCase):
         for number, code in ((signal.SIGTERM, 143), (signal.SIGINT, 130)):
             out = self.folder / f"stopped-{int(number)}"
             script = (
-                "import os, sys, signal; from tinsnip import cli; from tinsnip.formats import files; seen = [];\n"
+                "import os, sys, signal; signal.signal(signal.SIGINT, signal.default_int_handler);\n"
+                "from tinsnip import cli; from tinsnip.formats import files; seen = [];\n"
                 "def stop(path, progress, plain=files._onto_the_disk):\n"
                 "    seen.append(path)\n"
                 f"    if len(seen) == 2: os.kill(os.getpid(), {int(number)})\n"

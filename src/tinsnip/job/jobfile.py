@@ -55,6 +55,8 @@ def is_job_file(path: Path) -> bool:
     with contextlib.suppress(OSError, BadInput):
         file = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         try:
+            if os.pread(file, 4, 0) != b"PK\x03\x04":  # no need to search all of a scan for a directory
+                return path.suffix.lower() == SUFFIX
             return DOCUMENT in open_archive(file, path)[0]
         finally:
             os.close(file)
