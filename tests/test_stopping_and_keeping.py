@@ -13,7 +13,8 @@ import numpy as np
 from tests import specimens
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, read_scan, write_mesh
-from tinsnip.job import Job, Keeper, Kept
+from tinsnip.job import Job, Keeper, Kept, open_job
+from tinsnip.job.jobdoc import written
 from tinsnip.job.shelf import Shelf
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress, check_here
@@ -142,6 +143,30 @@ class Keeping(unittest.TestCase):
         job.keeper.budget = steps[2].mesh.nbytes + 1000
         job.spill()
         self.assertEqual([k.resident is None for k in steps], [True, True, False])
+        job.keeper.close()
+
+    def test_what_cannot_be_reached_takes_no_room_for_good(self) -> None:
+        job = self.job(0)
+        with mock.patch("tinsnip.job.keeping._ROOM", 200_000):
+            sizes, paths = [], set()
+            for percent in np.linspace(90, 30, 24):
+                if len(job.log) > 2:
+                    job.undo()  # and another branch: what was there before is out of reach
+                job.apply(Reduce(percent=float(percent)))
+                job.keeper.put(job.all_kept(), lambda shelf: written(job, shelf, {}, "", True))
+                job.spill()
+                sizes.append(job.keeper.path.stat().st_size)
+                paths.add(job.keeper.path)
+            wanted = sum(held.nbytes for held in {id(h): h for k in job.all_kept() for h in k.arrays.values()}.values())
+            self.assertGreater(len(paths), 2)
+            self.assertLess(sizes[-1], 3 * wanted + 600_000)
+            self.assertEqual([p for p in job.keeper.path.parent.iterdir()], [job.keeper.path])
+            again = open_job(job.keeper.path)
+            self.assertEqual((len(again.job.log), again.lost), (3, []))
+            mesh = job.piece.mesh
+            self.assertTrue(np.array_equal(again.job.piece.mesh.vertices, mesh.vertices))
+            job.go_to(1)
+            self.assertEqual(len(job.piece.mesh.faces), len(job.piece.raw.faces))
         job.keeper.close()
 
     def test_a_disk_that_fails_loses_nothing(self) -> None:

@@ -21,6 +21,10 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 __all__ = ["Held", "Keeper", "Kept", "default_budget", "unfinished_folder"]
 
 
+_ROOM = 1 << 30
+"""Bytes of steps that cannot be reached any more, which are not worth another file."""
+
+
 def default_budget() -> int:
     """A quarter of the machine's memory, bytes."""
     return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4
@@ -196,14 +200,14 @@ class Keeper:
         self._count = 0
         self._turn = threading.RLock()
         self._closed = False
+        self._spare: tuple[Shelf, Path] | None = None
 
     @property
     def shelf(self) -> Shelf:
         """The shelf; made when it is first wanted, and locked for as long as this process lives."""
         if self._shelf is None:
             shelf = Shelf(self.path)
-            with contextlib.suppress(OSError):  # some network disks know no locks
-                fcntl.flock(shelf.file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            _lock(shelf)
             self._shelf = shelf
         return self._shelf
 
@@ -236,6 +240,9 @@ class Keeper:
         with self._turn:
             if self._closed:
                 return 0
+            kept = list(kept)
+            if document is not None:
+                self._make_room(kept)
             arrays = [held for held in arrays_of(kept) if self.shelf not in held.slots]
             try:
                 written = put_arrays(self.shelf, arrays, self._next_name)
@@ -246,11 +253,43 @@ class Keeper:
                     self.shelf.put(name, data)
                     written += len(data)
                 self.shelf.commit()
+                self._drop_spare(kept)
             except BaseException:
                 for held in arrays:
                     held.slots.pop(self.shelf, None)
                 raise
             return written
+
+    def _make_room(self, kept: Iterable[Kept]) -> None:
+        """Take another file where most of this one belongs to steps that cannot be reached any more."""
+        old = self.shelf
+        every = arrays_of(kept)
+        wanted = sum(held.slots[old].size for held in every if old in held.slots)
+        if old.nbytes < 2 * wanted + _ROOM:
+            return
+        path = self.path.with_name(f"{self.path.stem}-{self._count}{self.path.suffix}")
+        fresh = Shelf(path)
+        try:
+            put_arrays(fresh, every, self._next_name)
+            fresh.commit()
+        except BaseException:
+            for held in every:
+                held.slots.pop(fresh, None)
+            fresh.close()
+            path.unlink(missing_ok=True)
+            raise
+        _lock(fresh)
+        self._spare = old, self.path  # gone once the new one holds the document too
+        self._shelf, self.path = fresh, path
+
+    def _drop_spare(self, kept: Iterable[Kept]) -> None:
+        if self._spare is not None:
+            shelf, path = self._spare
+            self._spare = None
+            for held in arrays_of(kept):
+                held.slots.pop(shelf, None)
+            shelf.close()
+            path.unlink(missing_ok=True)
 
     def _next_name(self) -> str:
         if self._closed:  # nobody waits for the rest
@@ -302,16 +341,16 @@ class Keeper:
         """Remove what was written; nothing is written any more."""
         self._closed = True
         with self._turn:
+            self._drop_spare(())
             if self._shelf is not None:
                 self._shelf.close()
                 self.path.unlink(missing_ok=True)
 
-    def leave(self) -> None:
-        """Let go of the shelf, but leave it where it is, for another start to find."""
-        with self._turn:
-            self._closed = True
-            if self._shelf is not None:
-                self._shelf.close()
+
+def _lock(shelf: Shelf) -> None:
+    """Let no other start take the file for one that was left over, for as long as this process lives."""
+    with contextlib.suppress(OSError):  # some network disks know no locks
+        fcntl.flock(shelf.file, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
 def arrays_of(kept: Iterable[Kept]) -> list[Held]:
