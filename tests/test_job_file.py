@@ -368,6 +368,10 @@ class Files(unittest.TestCase):
             # each array once, however many meshes share it: turning leaves the triangles as they are
             used = [n for m in doc["meshes"] for n in (m["vertices"], m["faces"], m["provenance"])]
             self.assertLess(len(set(used)), len(used))
+            before = doc["meshes"][doc["pieces"][doc["steps"][3]["changes"][0]["before"]]["mesh"]]
+            after = doc["meshes"][doc["pieces"][doc["steps"][3]["changes"][0]["after"]]["mesh"]]
+            self.assertEqual(doc["steps"][3]["action"], "turn")
+            self.assertEqual((before["faces"], before["provenance"]), (after["faces"], after["provenance"]))
         self.assertEqual(read_document(self.path)[1], self.png())
 
     def test_what_has_not_changed_is_not_written_again(self) -> None:

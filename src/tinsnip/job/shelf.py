@@ -265,17 +265,19 @@ def open_archive(file: int, path: Path) -> tuple[dict[str, Slot], int]:
             continue
         if len(infos) > _MOST_MEMBERS:
             raise BadInput(f"{path}: lists {len(infos)} members, more than any job has; it is no job file")
-        members = {}
+        members, there = {}, 0
         for info in infos:
-            if info.compress_type != zipfile.ZIP_STORED or info.flag_bits & 1 or info.file_size != info.compress_size:
-                continue  # nothing is unpacked because a file said so
             try:
                 offset = _data_offset(file, info)
             except Damaged:
                 continue
+            there += 1
+            if info.compress_type != zipfile.ZIP_STORED or info.flag_bits & 1 or info.file_size != info.compress_size:
+                continue  # nothing is unpacked because a file said so
             if offset + info.file_size <= end:
                 members[info.filename] = Slot(info.filename, offset, info.file_size, info.CRC)
-        return members, end
+        if 2 * there > len(infos):  # what only looks like a directory names members that are not there, or none
+            return members, end
     raise BadInput(f"{path}: is no job file, or was cut off before its first save was whole; open another")
 
 

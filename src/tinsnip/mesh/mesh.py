@@ -19,6 +19,12 @@ __all__ = ["MADE", "MEASURED", "SHIFTED", "Mesh"]
 MEASURED, SHIFTED, MADE = 0, 1, 2
 
 
+def _in_threes(values: np.ndarray, dtype: type) -> np.ndarray:
+    """Rows of three; the very array that was given, if it is that already, so that meshes can share it."""
+    array = np.ascontiguousarray(values, dtype=dtype)
+    return array if array.ndim == 2 and array.shape[1] == 3 else array.reshape(-1, 3)
+
+
 class Mesh:
     """Triangles over shared vertices. Never changes; treatments make new ones.
 
@@ -51,8 +57,7 @@ class Mesh:
         provenance: np.ndarray | None = None,
         attributes: Mapping[str, Attribute] | None = None,
     ) -> None:
-        vertices = np.ascontiguousarray(vertices, dtype=np.float64).reshape(-1, 3)
-        faces = np.ascontiguousarray(faces, dtype=np.int32).reshape(-1, 3)
+        vertices, faces = _in_threes(vertices, np.float64), _in_threes(faces, np.int32)
         if len(faces) and (faces.min() < 0 or faces.max() >= len(vertices)):
             raise ValueError("a triangle names a vertex that does not exist")
         if provenance is None:
