@@ -1,6 +1,7 @@
 """Hands for the real window: a base for tests that drive it by mouse, wheel and keys, and look at the screen."""
 
 import os
+import shutil
 import tempfile
 import time
 import unittest
@@ -24,6 +25,7 @@ if SCREEN:
     from tinsnip.app.frame.window import Window
     from tinsnip.app.main import make_application
     from tinsnip.app.state.settings import Settings
+    from tinsnip.job import unfinished_folder
 
 
 @unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
@@ -32,6 +34,7 @@ class WindowTest(unittest.TestCase):
 
     def setUp(self) -> None:
         self.application = make_application()
+        shutil.rmtree(unfinished_folder(), ignore_errors=True)  # what an earlier test left over is not this one's
         self.window = Window()
         self.window.show()
         self.window.activateWindow()

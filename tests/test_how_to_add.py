@@ -117,7 +117,7 @@ class HowToAdd(unittest.TestCase):
             script = folder / "follow.py"
             script.write_text(SCRIPT.format(modules=sorted(examples()), body=textwrap.dedent(body)), "utf-8")
             root = README.parent
-            environment = os.environ | {"PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}"}
+            environment = os.environ | {"PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}", "XDG_DATA_HOME": name}
             run = subprocess.run(
                 [sys.executable, str(script), name], capture_output=True, text=True, env=environment, timeout=180
             )

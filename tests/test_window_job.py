@@ -37,7 +37,6 @@ class JobTest(WindowTest):
 
     def setUp(self) -> None:
         super().setUp()
-        shutil.rmtree(unfinished_folder(), ignore_errors=True)
         self.path = Path(self.folder.name) / "ring.ply"
         damaged = specimens.damage(specimens.torus(70.0, 90), np.random.default_rng(3), hole_radius=0.12)
         write_mesh(damaged.mesh, self.path)
