@@ -374,6 +374,17 @@ class Files(unittest.TestCase):
             self.assertEqual((before["faces"], before["provenance"]), (after["faces"], after["provenance"]))
         self.assertEqual(read_document(self.path)[1], self.png())
 
+    def test_a_job_that_stands_before_its_first_step_does_so_again(self) -> None:
+        self.job.go_to(0)
+        self.shelf = save_job(self.job, self.path, {}, shelf=self.shelf)
+        again = self.reopened()
+        self.assertEqual((again.cursor, again.pieces, len(again.log)), (0, [], 5))
+        again.go_to(5)
+        self.job.go_to(5)
+        self.assertEqual(state(again), state(self.job))
+        save_job(Job(), self.folder / "none.snipjob", {}).close()  # nothing was ever opened
+        self.assertEqual(open_job(self.folder / "none.snipjob").job.log, [])
+
     def test_what_has_not_changed_is_not_written_again(self) -> None:
         size = self.path.stat().st_size
         first = self.path.read_bytes()

@@ -456,10 +456,11 @@ class _Reader:
         steps = [self.steps[i] if i < len(self.steps) else None for i in doc.log.steps]
         at = min(doc.log.cursor, len(steps))
         whole = [i for i, s in enumerate(states) if s is not None]
-        whole_with_pieces = [i for i in whole if states[i]] or whole
-        if not whole_with_pieces or (doc.pieces and not any(states[i] for i in whole)):
+        with_pieces = [i for i in whole if states[i]]
+        if doc.pieces and not with_pieces:
             raise BadInput(f"{self.where}: none of its meshes is whole; open another copy, or the scan again")
-        stand = min(whole_with_pieces, key=lambda i: (abs(i - at), i > at))
+        # where it stood, if that is whole, though nothing may have been open there
+        stand = at if at in whole else min(with_pieces or whole, key=lambda i: (abs(i - at), i > at))
         begin = end = stand
         while begin > 0 and states[begin - 1] is not None and steps[begin - 1] is not None:
             begin -= 1
