@@ -179,6 +179,13 @@ class LeftOver(JobTest):
         self.assertTrue(next(j for j in card.jobs if j.path == cut).trouble)
         buttons = {b.accessibleName(): b for b in card.findChildren(QPushButton) if b.isEnabled()}
         self.assertEqual(len([n for n in buttons if n.startswith("Go on")]), 1)  # both good ones have one name
+        # put away they stay, and are found again by the menu
+        self.click(next(b for b in card.findChildren(QPushButton) if b.text().startswith("Later")))
+        self.assertTrue(self.window.empty.isVisible() and not card.isVisible())
+        self.window.show_left_overs()
+        self.settle()
+        self.assertTrue(card.isVisible() and not self.window.empty.isVisible())
+        self.assertEqual(len(card.jobs), 3)
         # one is declined, after a question; one is gone on with
         one = next(j for j in card.jobs if j.path == older)
         self.answer_question("Keep it")

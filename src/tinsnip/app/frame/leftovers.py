@@ -35,6 +35,7 @@ class LeftOvers(QFrame):
 
     open_asked = Signal(object)
     let_go_asked = Signal(object)
+    put_away = Signal()
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -59,7 +60,7 @@ class LeftOvers(QFrame):
         later = QPushButton("Later    Esc")
         later.setObjectName("democard")
         later.setToolTip("They stay, and are offered again at the next start")
-        later.clicked.connect(self.hide)
+        later.clicked.connect(self.put_away)
         box.addWidget(later)
         self.setFixedWidth(560)
         self.hide()

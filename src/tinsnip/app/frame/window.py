@@ -255,6 +255,7 @@ class Window(QMainWindow):
         self.left_overs = LeftOvers(self.viewport)
         self.left_overs.open_asked.connect(self._recover)
         self.left_overs.let_go_asked.connect(self._let_go)
+        self.left_overs.put_away.connect(self._put_left_overs_away)
 
     def _build_notice(self) -> None:
         self.notice = QLabel(self.viewport)
@@ -286,6 +287,10 @@ class Window(QMainWindow):
             self.saving.recover(one)
 
         self.opening.before_losing(go)
+
+    def _put_left_overs_away(self) -> None:
+        self.left_overs.hide()
+        self.refresh()
 
     def _let_go(self, one: LeftOver) -> None:
         self.saving.let_go(one)
@@ -397,8 +402,7 @@ class Window(QMainWindow):
         elif hand.tool is not None:
             hand.put_away()
         elif self.left_overs.isVisible():
-            self.left_overs.hide()
-            self.refresh()
+            self._put_left_overs_away()
         elif self.first_look.isVisible():
             self.first_look.hide()
         elif self.session.tasks.busy is not None:
