@@ -1,7 +1,7 @@
 """A job: its pieces, and the log of all that was done to them, with a cursor."""
 
 import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -73,10 +73,7 @@ class Job:
 
     def states_at(self, cursor: int) -> dict[int, Piece]:
         """The pieces as they are after so many steps; reads nothing from the disk."""
-        states = dict(self.start)
-        for step in self.log[:cursor]:
-            _change(states, step.changes)
-        return states
+        return _states(self.start, (self.log, cursor))
 
     def is_visible(self, number: int) -> bool:
         """Whether a piece is shown."""
@@ -171,9 +168,11 @@ class Job:
         return edit if edit is not None and self._is_at(edit.before) else None
 
     def _is_at(self, point: tuple[tuple[Step, ...], int]) -> bool:
-        steps, cursor = point
-        same = len(self.log) == len(steps) and all(a is b for a, b in zip(self.log, steps, strict=True))
-        return same and self.cursor == cursor
+        return self._is_log(point[0]) and self.cursor == point[1]
+
+    def _is_log(self, steps: Sequence[Step]) -> bool:
+        """Whether the log is made of these very steps."""
+        return len(self.log) == len(steps) and all(a is b for a, b in zip(self.log, steps, strict=True))
 
     def next_undo(self) -> str:
         """What undoing would take back; nothing to read where there is nothing."""
@@ -197,7 +196,7 @@ class Job:
         """
         edit = self._edit_to_undo()
         if edit is not None:
-            self._fetch_states(_states(self.start, edit.before))
+            self._fetch_states(self.states_after_undo(True))
             self.edits.pop()
             self.undone_edits.append(edit)
             self._put_log(edit.before)
@@ -210,7 +209,7 @@ class Job:
         """Do again what was taken back last; raises as `undo` does."""
         edit = self._edit_to_redo()
         if edit is not None:
-            self._fetch_states(_states(self.start, edit.after))
+            self._fetch_states(self.states_after_undo(False))
             self.undone_edits.pop()
             self.edits.append(edit)
             self._put_log(edit.after)
@@ -304,11 +303,7 @@ class Job:
         """
         steps, cursor = point
         stands = self.cursor if stands is None else stands
-        if (
-            len(self.log) == len(steps)
-            and all(a is b for a, b in zip(self.log, steps, strict=True))
-            and stands == cursor
-        ):
+        if self._is_log(steps) and stands == cursor:
             return 0
         same = 0
         for a, b in zip(self.log, steps, strict=False):
@@ -366,16 +361,12 @@ class Job:
         return [Path(s.action.path) for s in self.all_steps() if isinstance(s.action, Open)]
 
 
-def _change(states: dict[int, Piece], changes: Iterable[Change]) -> None:
-    for change in changes:
-        if change.after is None:
-            states.pop(change.id, None)
-        else:
-            states[change.id] = change.after
-
-
-def _states(start: Mapping[int, Piece], point: tuple[tuple[Step, ...], int]) -> dict[int, Piece]:
+def _states(start: Mapping[int, Piece], point: tuple[Sequence[Step], int]) -> dict[int, Piece]:
     states = dict(start)
     for step in point[0][: point[1]]:
-        _change(states, step.changes)
+        for change in step.changes:
+            if change.after is None:
+                states.pop(change.id, None)
+            else:
+                states[change.id] = change.after
     return states

@@ -16,6 +16,7 @@ from tinsnip.errors import BadInput, Cancelled, TinsnipError
 from tinsnip.job import Job, OpenedJob, open_job, read_document, save_job, unfinished_folder
 from tinsnip.job.deeds import Open
 from tinsnip.job.jobdoc import written
+from tinsnip.job.jobfile import PICTURE
 from tinsnip.job.shelf import Shelf
 from tinsnip.progress import Progress
 
@@ -236,7 +237,7 @@ def _keep_job(job: Job, view: dict[str, Any], picture: bytes | None, saved_as: s
     """Put a job on its keeper's shelf; what went wrong, if anything."""
     keeper = job.keeper
     try:
-        others = {} if picture is None else {"picture.png": picture}
+        others = {} if picture is None else {PICTURE: picture}
         keeper.put(job.all_kept(), lambda shelf: written(job, shelf, view, saved_as, unsaved), others)
         job.spill()
     except Cancelled:

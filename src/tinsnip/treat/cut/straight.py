@@ -7,8 +7,7 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.treat.kit.filling import close_rings
-from tinsnip.treat.kit.rings import chains_on_plane
+from tinsnip.treat.kit.rings import close_cut, unit_normal
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
@@ -41,12 +40,8 @@ class StraightSnip(Treatment):
         BadInput
             When the normal has no length.
         """
-        normal = np.array(self.normal, dtype=float)
-        length = float(np.linalg.norm(normal))
-        if length == 0:
-            raise BadInput("the snip's normal 0,0,0 has no direction; give one such as 0,0,1")
         sign = 1.0 if self.waste == "below" else -1.0
-        return sign * normal / length, sign * self.offset
+        return sign * unit_normal(self.normal), sign * self.offset
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Cut the mesh.
@@ -69,9 +64,6 @@ class StraightSnip(Treatment):
         if not self.close:
             return Outcome(cut, f"Cut away {counted(split.gone, 'triangle')}", figures)
         context.progress.step("Closing the cut")
-        context.progress.check()
-        rings, bridges = chains_on_plane(cut, split.on_plane)
-        context.progress.check()
-        closed = close_rings(cut, rings, -normal) if rings else cut
+        closed, bridges = close_cut(split, normal)
         figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
         return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", figures)

@@ -2,10 +2,14 @@
 
 import numpy as np
 
+from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN
+from tinsnip.progress import check_here
+from tinsnip.treat.kit.filling import close_rings
+from tinsnip.treat.kit.splitting import Split
 
-__all__ = ["chains_on_plane"]
+__all__ = ["chains_on_plane", "close_cut", "unit_normal"]
 
 
 def chains_on_plane(mesh: Mesh, on_plane: np.ndarray) -> tuple[list[np.ndarray], int]:
@@ -55,3 +59,33 @@ def chains_on_plane(mesh: Mesh, on_plane: np.ndarray) -> tuple[list[np.ndarray],
         if len(chain) > 2:
             rings.append(np.array(chain))
     return rings, bridges
+
+
+def unit_normal(normal: tuple[float, float, float]) -> np.ndarray:
+    """A plane's normal at unit length.
+
+    Raises
+    ------
+    BadInput
+        When it has no length.
+    """
+    vector = np.array(normal, dtype=float)
+    length = float(np.linalg.norm(vector))
+    if length == 0:
+        raise BadInput("the snip's normal 0,0,0 has no direction; give one such as 0,0,1")
+    return vector / length
+
+
+def close_cut(split: Split, normal: np.ndarray) -> tuple[Mesh, int]:
+    """Close what a plane left open, with flat triangles; and how many gaps had to be bridged.
+
+    Parameters
+    ----------
+    split : Split
+    normal : ndarray, shape (3,)
+        Towards what was kept.
+    """
+    check_here()
+    rings, bridges = chains_on_plane(split.mesh, split.on_plane)
+    check_here()
+    return (close_rings(split.mesh, rings, -normal) if rings else split.mesh), bridges

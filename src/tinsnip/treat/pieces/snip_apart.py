@@ -3,13 +3,11 @@
 from collections.abc import Sequence
 from typing import Annotated, ClassVar
 
-import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.treat.kit.filling import close_rings
-from tinsnip.treat.kit.rings import chains_on_plane
+from tinsnip.treat.kit.rings import close_cut, unit_normal
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.pieces.assembly import Assembled, Assembly, Part
 from tinsnip.treat.treatment import Context
@@ -39,11 +37,7 @@ class SnipApart(Assembly):
             When the normal has no length, or all of the piece lies on one side.
         """
         mesh = meshes[0]
-        normal = np.array(self.normal, dtype=float)
-        length = float(np.linalg.norm(normal))
-        if length == 0:
-            raise BadInput("the snip's normal 0,0,0 has no direction; give one such as 0,0,1")
-        normal /= length
+        normal = unit_normal(self.normal)
         parts = []
         for i, (sign, named) in enumerate(((1.0, ""), (-1.0, "other side"))):
             with context.progress.part(0.5 * i, 0.5 * i + 0.5):
@@ -52,8 +46,7 @@ class SnipApart(Assembly):
                 if side is mesh or len(side.faces) == 0:
                     raise BadInput("the plane leaves all of the piece on one side; move it into the piece")
                 if self.close:
-                    rings, _ = chains_on_plane(side, split.on_plane)
-                    side = close_rings(side, rings, -sign * normal) if rings else side
+                    side, _ = close_cut(split, sign * normal)
                 parts.append(Part(side, (0,), named))
         counts = [len(part.mesh.faces) for part in parts]
         text = f"Snipped apart: {counted(counts[0], 'triangle')} and {counted(counts[1], 'triangle')}"
