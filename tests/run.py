@@ -1,27 +1,32 @@
-"""Run all tests: start a virtual screen, compile the kernels, unittest, and one closing line of counts.
+"""Run all tests: compile the kernels, unittest on virtual screens, and one closing line of counts.
 
-With arguments, only the tests named (such as ``tests.test_mesh``).
+Each module of tests has a process and a screen of its own; two run at a time. With arguments, only the tests named
+(such as ``tests.test_mesh``) are run, in this process.
 """
 
 import faulthandler
 import os
+import re
 import subprocess
 import sys
 import tempfile
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
+_LONGEST = 1740
+"""Seconds after which something hangs."""
 
 
-def start_screen() -> subprocess.Popen | None:
+def start_screen(size: str = "1400x900") -> subprocess.Popen | None:
     """A virtual screen of its own, so that tests neither need nor disturb the user's."""
     read, write = os.pipe()
     try:
         screen = subprocess.Popen(
-            ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp"],
+            ["Xvfb", "-displayfd", str(write), "-screen", "0", f"{size}x24", "-nolisten", "tcp"],
             pass_fds=[write],
             stderr=subprocess.DEVNULL,
         )
@@ -53,21 +58,14 @@ class Timed(unittest.TextTestResult):
         self.stream.writeln(f"    {time.perf_counter() - self.begun:.1f} s")
 
 
-def main() -> int:
-    """Run, and return the exit code."""
-    faulthandler.dump_traceback_later(1740, exit=True)  # say where a run hangs rather than hang
+def run_named(names: list[str]) -> tuple[int, int, int]:
+    """Run some tests in this process, on a screen of their own: passed, failed, skipped."""
+    faulthandler.dump_traceback_later(_LONGEST, exit=True)  # say where a run hangs rather than hang
     for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
         os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
     screen = start_screen()
     try:
-        from tinsnip.warmup import ensure_compiled
-
-        ensure_compiled()
-        loader = unittest.TestLoader()
-        if sys.argv[1:]:
-            suite = loader.loadTestsFromNames(sys.argv[1:])
-        else:
-            suite = loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+        suite = unittest.TestLoader().loadTestsFromNames(names)
         result = unittest.TextTestRunner(verbosity=2, resultclass=Timed).run(suite)
     finally:
         if screen is not None:
@@ -75,10 +73,38 @@ def main() -> int:
             screen.wait()
     # subtests of one test count as that one test
     failed = len({getattr(test, "test_case", test).id() for test, _ in result.failures + result.errors})
-    passed = result.testsRun - failed - len(result.skipped)
-    tail = f", {len(result.skipped)} skipped" if result.skipped else ""
-    print(f"{passed} passed, {failed} failed{tail}", flush=True)
-    return 0 if result.wasSuccessful() and result.testsRun > 0 else 1
+    return result.testsRun - failed - len(result.skipped), failed, len(result.skipped)
+
+
+def run_apart(name: str) -> tuple[int, int, int]:
+    """Run a module of tests in a process of its own; what it said is printed whole once it is done."""
+    begun = time.perf_counter()
+    done = subprocess.run(
+        [sys.executable, __file__, name], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace"
+    )
+    print(f"{done.stdout}{name}: {time.perf_counter() - begun:.0f} s", flush=True)
+    counts = re.findall(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", done.stdout, re.M)
+    if not counts:  # it did not come to its end
+        return 0, 1, 0
+    passed, failed, skipped = (int(n or 0) for n in counts[-1])
+    return passed, max(failed, int(done.returncode != 0)), skipped
+
+
+def main() -> int:
+    """Run the tests named, or all modules of tests, two at a time; the exit code."""
+    from tinsnip.warmup import ensure_compiled
+
+    ensure_compiled()
+    if sys.argv[1:]:
+        counts = [run_named(sys.argv[1:])]
+    else:
+        folder = ROOT / "tests"
+        modules = sorted(folder.glob("test_*.py"), key=lambda path: -path.stat().st_size)  # the long ones first
+        with ThreadPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
+            counts = list(pool.map(run_apart, [f"tests.{path.stem}" for path in modules]))
+    passed, failed, skipped = (sum(column) for column in zip(*counts, strict=True))
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
+    return 0 if passed and not failed else 1
 
 
 if __name__ == "__main__":

@@ -11,9 +11,9 @@ from unittest import mock
 import numpy as np
 
 from tests import specimens
-from tinsnip.app.stations.release import bare_name
 from tinsnip.app.tools.snip import SnipPlan
 from tinsnip.app.view.camera import Camera
+from tinsnip.app.widgets.filedialog import bare_name
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import FORMATS, Scan, guess_unit
 from tinsnip.job import Job, Routine, RoutineStep, built_in_routines, fit_to_format, load_routine

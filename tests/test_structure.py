@@ -26,8 +26,8 @@ MAY_IMPORT = {
     "job": BASE | {"space", "mesh", "formats", "survey", "regions", "treat"},
     "picture": BASE | {"mesh"},
     "demo": BASE | {"space", "mesh", "formats", "survey", "treat", "job", "picture"},
-    "app.state": BASE | {"space", "mesh", "formats", "survey", "regions", "treat", "job"},
-    "app.widgets": BASE | {"survey", "regions", "treat", "app.state"},
+    "app.state": BASE | {"space", "mesh", "formats", "survey", "regions", "treat", "job", "warmup"},
+    "app.widgets": BASE | {"formats", "survey", "regions", "treat", "app.state"},
     "app.view": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets"},
     "app.tools": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets", "app.view"},
 }

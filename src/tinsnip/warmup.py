@@ -13,11 +13,15 @@ from collections.abc import Callable, Iterable
 
 from tinsnip import kernels
 
-__all__ = ["HALVES", "ensure_compiled", "run_exercises", "warm_up"]
+__all__ = ["HALVES", "STAGES", "ensure_compiled", "run_exercises", "warm_up"]
 
 
 HALVES = (("space", "mesh", "formats", "demo"), ("survey", "treat"))
 """Rooms whose exercises run at the same time; what the second half shares with the first is found done."""
+
+
+STAGES = ((("space", "mesh", "formats"), ("survey",)), (("treat",), ("demo",)))
+"""The same for a window that is there meanwhile: what opening a scan needs comes first."""
 
 
 def run_exercises(rooms: Iterable[str]) -> None:
@@ -79,4 +83,4 @@ def ensure_compiled() -> None:
 
 
 if __name__ == "__main__":
-    run_exercises(HALVES[1])
+    run_exercises(sys.argv[1:] or HALVES[1])

@@ -1,8 +1,9 @@
 """Numbers as they are said and shown, and nouns that agree with them."""
 
 import math
+from collections.abc import Iterable
 
-__all__ = ["at_most", "counted", "grouped", "megabytes", "millimetres", "percent"]
+__all__ = ["at_most", "counted", "grouped", "grouped_number", "lengths", "megabytes", "millimetres", "percent"]
 
 _NOTHING = 1e-6
 """A nanometre, in mm: what is shorter comes from rounding alone."""
@@ -11,6 +12,23 @@ _NOTHING = 1e-6
 def grouped(n: int) -> str:
     """A whole number in groups of three."""
     return f"{n:,}".replace(",", "\u202f")
+
+
+def grouped_number(value: float, decimals: int) -> str:
+    """A number with so many decimals, its whole part in groups of three; what rounds to nothing has no sign."""
+    text = f"{value:,.{decimals}f}".replace(",", "\u202f")
+    return text.removeprefix("-") if not text.strip("-0.\u202f") else text
+
+
+def lengths(sizes: Iterable[float]) -> str:
+    """Lengths in mm side by side, each to four figures, without their unit: the same wherever a size is told."""
+    return " × ".join(_four(float(x)) for x in sizes)
+
+
+def _four(x: float) -> str:
+    if x < 1e-6:
+        return "0"
+    return grouped_number(x, max(0, min(6, 3 - math.floor(math.log10(x)))))
 
 
 def counted(n: int, one: str, many: str | None = None) -> str:

@@ -9,8 +9,9 @@ from typing import NoReturn
 from PySide6.QtGui import QIcon, QSurfaceFormat
 from PySide6.QtWidgets import QApplication
 
+from tinsnip.app.state.settings import Settings
 from tinsnip.app.state.worker import finish_up, keep_collecting_here
-from tinsnip.app.widgets.theme import style_sheet
+from tinsnip.app.widgets.theme import dress
 
 __all__ = ["make_application", "run_window"]
 
@@ -33,7 +34,7 @@ def make_application() -> QApplication:
     application.setDesktopFileName("tinsnip")
     application.setWindowIcon(QIcon(str(resources.files("tinsnip.app") / "images" / "tinsnip.svg")))
     application.setStyle("Fusion")
-    application.setStyleSheet(style_sheet())
+    dress(application, Settings.load().text_size)
     keep_collecting_here(application)
     return application
 
@@ -45,6 +46,7 @@ def run_window(files: list[Path], demo: str | None = None) -> NoReturn:
 
     window = Window()
     window.show()
+    window.session.preparation.start()
     if files:
         window.opening.open(files)
     elif demo is not None:

@@ -16,7 +16,6 @@ def open_window(files: list[Path], demo: str | None = None) -> None:
     amiss = display_amiss()
     if amiss:
         raise BadInput(f"{amiss}, so the window cannot open; use 'tinsnip check' or 'tinsnip run' instead")
-    ensure_compiled()
     from tinsnip.app.main import run_window
 
     run_window(files, demo)
@@ -38,9 +37,9 @@ def open_files(files: tuple[Path, ...]) -> None:
 @click.option("--triangles", default=600_000, show_default=True, help="Density of the demo scan.")
 def demo(headless: Path | None, triangles: int) -> None:
     """The whole job on a made-up scan: in the window, or headless with results in a folder."""
-    ensure_compiled()
     if headless is None and not display_amiss():
         open_window([], "pump-cover")
+    ensure_compiled()
     from tinsnip.demo.walkthrough import headless_demo
 
     folder = headless or Path("tinsnip-demo")

@@ -11,7 +11,7 @@ from tinsnip.formats import UNITS
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 
-__all__ = ["DEEDS", "CopyAsVariant", "Deed", "Noted", "Open", "Rename", "SetUnit"]
+__all__ = ["DEEDS", "CopyAsVariant", "Deed", "Noted", "Open", "Remove", "Rename", "SetUnit"]
 
 
 class Deed(BaseModel):
@@ -64,6 +64,13 @@ class Rename(Deed):
     to: str = Field(min_length=1, max_length=200, description="the new name")
 
 
+class Remove(Deed):
+    """Take a piece out of the job; its scan stays where it is on the disk, and undoing brings it back."""
+
+    name: ClassVar[str] = "remove"
+    title: ClassVar[str] = "Remove the piece"
+
+
 class CopyAsVariant(Deed):
     """Copy a piece as it stands, to try something else on."""
 
@@ -90,4 +97,4 @@ class Noted(Deed):
     what: str = Field("", description="the name it had")
 
 
-DEEDS: dict[str, type[Deed]] = {d.name: d for d in (Open, SetUnit, Rename, CopyAsVariant, Noted)}
+DEEDS: dict[str, type[Deed]] = {d.name: d for d in (Open, SetUnit, Rename, Remove, CopyAsVariant, Noted)}

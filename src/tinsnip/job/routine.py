@@ -13,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, format_for
-from tinsnip.job.deeds import CopyAsVariant, Open, Rename
+from tinsnip.job.deeds import CopyAsVariant, Open, Remove, Rename
 from tinsnip.job.job import Job
 from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh
@@ -346,7 +346,7 @@ def routine_of(job: Job, name: str, number: int | None = None) -> tuple[Routine,
         if number not in (*step.on, *(c.id for c in step.changes)):
             continue
         if not isinstance(action, Treatment):
-            if not isinstance(action, Open | Rename | CopyAsVariant):
+            if not isinstance(action, Open | Rename | Remove | CopyAsVariant):
                 left.append(f"step {i}, {step.text}: is none that a routine does to one scan")
             continue
         if names_places(action):

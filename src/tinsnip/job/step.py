@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from tinsnip.errors import BadInput
-from tinsnip.job.deeds import DEEDS, CopyAsVariant, Deed, Open, Rename, SetUnit
+from tinsnip.job.deeds import DEEDS, CopyAsVariant, Deed, Open, Remove, Rename, SetUnit
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 from tinsnip.progress import Progress
@@ -154,6 +154,8 @@ def perform(
     elif isinstance(action, Rename):
         changes = (Change(first.id, first, replace(first, name=action.to)),) if action.to != first.name else ()
         text = f"Renamed to {action.to}"
+    elif isinstance(action, Remove):
+        changes, text = tuple(Change(piece.id, piece, None) for piece in given), f"Removed {first.name}"
     elif isinstance(action, CopyAsVariant):
         copy = action.on(first, next(ids), (p.name for p in pieces.values()))
         changes, text = (Change(copy.id, None, copy),), f"Copied as {copy.name}"

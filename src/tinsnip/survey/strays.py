@@ -193,7 +193,7 @@ def find_strays(mesh: Mesh, roles: Roles) -> list[Finding]:
             Finding(
                 id=f"{letter}{numbers[letter]}",
                 kind=kind,
-                text="inner skin" if kind is Kind.VOID else kind.value,
+                text=kind.value,
                 place=shells.box[s].mean(axis=0),
                 size=float(np.linalg.norm(shells.box[s, 1] - shells.box[s, 0])),
                 count=int(shells.triangles[s]),

@@ -3,9 +3,11 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QWidget
 
 from tinsnip.app.state.tasks import Tasks
+from tinsnip.app.widgets.fields import Button
+from tinsnip.app.widgets.theme import px
 
 __all__ = ["BusyBox"]
 
@@ -21,14 +23,14 @@ class BusyBox(QFrame):
         self._place = place
         self.setObjectName("busy")
         box = QHBoxLayout(self)
-        box.setContentsMargins(14, 10, 14, 10)
-        box.setSpacing(12)
+        box.setContentsMargins(px(14), px(10), px(14), px(10))
+        box.setSpacing(px(12))
         self.text = QLabel()
-        self.text.setMinimumWidth(190)
+        self.text.setMinimumWidth(px(190))
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
-        self.bar.setFixedWidth(150)
-        self.cancel_button = QPushButton("Cancel")
+        self.bar.setFixedWidth(px(150))
+        self.cancel_button = Button("Cancel")
         self.cancel_button.clicked.connect(self.cancel)
         for widget in (self.text, self.bar, self.cancel_button):
             box.addWidget(widget)

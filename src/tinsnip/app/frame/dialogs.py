@@ -1,24 +1,15 @@
 """The help sheet and the settings page."""
 
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDialog,
-    QDialogButtonBox,
-    QDoubleSpinBox,
-    QFormLayout,
-    QGridLayout,
-    QLabel,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from tinsnip.app.state.settings import DRAGS, Settings
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.fields import DropDown, NumberField, TickBox
+from tinsnip.app.widgets.theme import mono_font, px
 
 __all__ = ["HelpSheet", "SettingsPage"]
 
+_TEXT_SIZES = {"as the desktop says": 0.0, "100 %": 1.0, "125 %": 1.25, "150 %": 1.5, "200 %": 2.0}
 _MEANINGS = ("turn", "pan", "zoom", "nothing")
 
 
@@ -30,8 +21,8 @@ class HelpSheet(QDialog):
         self.setWindowTitle("Keys and gestures")
         self.setObjectName("sheet")
         grid = QGridLayout(self)
-        grid.setContentsMargins(24, 20, 24, 20)
-        grid.setHorizontalSpacing(34)
+        grid.setContentsMargins(px(24), px(20), px(24), px(20))
+        grid.setHorizontalSpacing(px(24))
         columns: list[list[tuple[str, str]]] = [[] for _ in range(3)]
         for title, actions in groups.items():
             rows = [(a.text(), a.shortcut().toString(QKeySequence.SequenceFormat.NativeText)) for a in actions]
@@ -66,35 +57,38 @@ class SettingsPage(QDialog):
         self.settings = settings
         self.setWindowTitle("Settings")
         self.setObjectName("sheet")
-        self.setMinimumWidth(420)
+        self.setMinimumWidth(px(440))
         box = QVBoxLayout(self)
-        box.setContentsMargins(24, 20, 24, 20)
+        box.setContentsMargins(px(24), px(20), px(24), px(20))
         title = QLabel("Drags in the view")
         title.setObjectName("title")
         box.addWidget(title)
         form = QFormLayout()
-        form.setVerticalSpacing(8)
-        self.fields: dict[str, QComboBox] = {}
+        form.setVerticalSpacing(px(8))
+        self.fields: dict[str, DropDown] = {}
         for drag in DRAGS:
-            field = QComboBox()
+            field = DropDown(f"What dragging with {drag} does")
             field.addItems(_MEANINGS)
             field.setCurrentText(settings.meaning(drag))
-            field.setAccessibleName(f"What dragging with {drag} does")
             form.addRow(f"Drag with {drag}", field)
             self.fields[drag] = field
         box.addLayout(form)
-        self.inches = QCheckBox("show lengths in inches in Stand")
+        self.inches = TickBox("show lengths in inches in Stand")
         self.inches.setChecked(settings.show_inches)
         box.addWidget(self.inches)
-        self.undo = QDoubleSpinBox()
-        self.undo.setRange(0, 90)
-        self.undo.setDecimals(0)
-        self.undo.setSuffix(" % of memory")
+        self.undo = NumberField("Memory that steps to go back to may take", 0, 90, 0, "% of memory", 5)
         self.undo.setValue(100 * settings.undo_share)
-        self.undo.setAccessibleName("Memory that steps to go back to may take")
         self.undo.setToolTip("Steps beyond it are kept on the disk")
         form.addRow("Steps to go back to", self.undo)
-        note = QLabel("The wheel always zooms to the pointer. Turning goes about the point under it.")
+        self.text_size = DropDown("Size of all text")
+        for name, size in _TEXT_SIZES.items():
+            self.text_size.addItem(name, size)
+        self.text_size.setCurrentIndex(max(0, self.text_size.findData(settings.text_size)))
+        form.addRow("Size of all text", self.text_size)
+        note = QLabel(
+            "The wheel always zooms to the pointer. Turning goes about the point under it. "
+            "Another text size holds from the next start on."
+        )
         note.setObjectName("muted")
         note.setWordWrap(True)
         box.addWidget(note)
@@ -114,11 +108,13 @@ class SettingsPage(QDialog):
             field.setCurrentText(plain.meaning(drag))
         self.inches.setChecked(plain.show_inches)
         self.undo.setValue(100 * plain.undo_share)
+        self.text_size.setCurrentIndex(0)
 
     def _take(self) -> None:
         for drag, field in self.fields.items():
             self.settings.set_meaning(drag, field.currentText())
         self.settings.show_inches = self.inches.isChecked()
         self.settings.undo_share = self.undo.value() / 100
+        self.settings.text_size = self.text_size.currentData()
         self.settings.save()
         self.accept()

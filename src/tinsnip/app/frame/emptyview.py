@@ -5,9 +5,11 @@ from pathlib import Path
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QIcon
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QProgressBar, QToolButton, QVBoxLayout, QWidget
 
 from tinsnip.app.frame.leftovers import PICTURE, picture_label
+from tinsnip.app.widgets.fields import Button
+from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 from tinsnip.words import counted
 
@@ -34,33 +36,37 @@ class EmptyView(QFrame):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
+        self._room = px(640)
         self.setObjectName("card")
-        self.setMinimumWidth(620)
         box = QVBoxLayout(self)
-        box.setContentsMargins(28, 24, 28, 24)
-        box.setSpacing(10)
+        box.setContentsMargins(px(28), px(24), px(28), px(24))
+        box.setSpacing(px(10))
         title = QLabel("Drop a scan here")
         title.setObjectName("title")
         box.addWidget(title)
         names = [name.upper() for name in FORMATS]
         text = QLabel(f"{', '.join(names[:-1])} or {names[-1]}, up to 10 million triangles; or a job")
         text.setObjectName("muted")
+        text.setWordWrap(True)
         box.addWidget(text)
-        open_button = QPushButton("Open a scan or a job…    Ctrl+O")
+        open_button = Button("Open a scan or a job…    Ctrl+O")
         open_button.setObjectName("democard")
         open_button.clicked.connect(lambda: self.open_asked.emit())
         box.addWidget(open_button)
-        demos = QHBoxLayout()
+        self._demos = demos = QBoxLayout(QBoxLayout.Direction.LeftToRight)
         for demo, about in DEMOS.items():
-            button = QPushButton(about)
+            button = Button(about)
             button.setObjectName("democard")
             button.clicked.connect(lambda _=False, demo=demo: self.demo_asked.emit(demo))
             demos.addWidget(button)
         box.addLayout(demos)
+        self.preparing = QProgressBar()
+        self.preparing.hide()
+        box.addWidget(self.preparing)
         self._jobs = QHBoxLayout()
-        self._jobs.setSpacing(10)
+        self._jobs.setSpacing(px(10))
         self._recent = QVBoxLayout()
-        self._recent.setSpacing(4)
+        self._recent.setSpacing(px(4))
         self._jobs_title = self._heading("Recent jobs")
         self._scans_title = self._heading("Recent scans")
         for part in (self._jobs_title, self._jobs, self._scans_title, self._recent):
@@ -81,6 +87,14 @@ class EmptyView(QFrame):
                 gone.hide()
                 gone.deleteLater()
 
+    def show_preparing(self, done: int, total: int, can_open: bool) -> None:
+        """Say what is being prepared, once on each machine; a total of 0: nothing is."""
+        self.preparing.setVisible(total > 0)
+        self.preparing.setRange(0, max(1, total))
+        self.preparing.setValue(done)
+        what = "treatments; a scan can be opened" if can_open else "a scan can be chosen, and opens in a moment"
+        self.preparing.setFormat(f"Preparing for this machine, once: {done} of {total} ({what})")
+
     def show_jobs(self, jobs: list[RecentJob]) -> None:
         """Offer the jobs saved lately, each with its picture."""
         self._clear(self._jobs)
@@ -91,8 +105,8 @@ class EmptyView(QFrame):
             button.setObjectName("jobcard")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
             button.setIcon(QIcon(picture_label(picture).pixmap()))
-            button.setIconSize(QSize(*PICTURE))
-            name = button.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, 150)
+            button.setIconSize(QSize(px(PICTURE[0]), px(PICTURE[1])))
+            name = button.fontMetrics().elidedText(path.stem, Qt.TextElideMode.ElideMiddle, px(150))
             button.setText(f"{name}\n{when}")
             button.setAccessibleName(f"Job {path.name}")
             button.setToolTip(str(path))
@@ -102,20 +116,40 @@ class EmptyView(QFrame):
             self._jobs.addStretch(1)
         self.fit()
 
-    def fit(self) -> None:
-        """Take as much room as what is shown needs."""
+    def fit(self, view: QSize | None = None) -> None:
+        """Take as much room as what is shown needs, and no more than the view has."""
+        if view is not None:
+            self._room = view.width()
+        width = min(px(640), max(px(260), self._room - px(16)))
+        narrow = width < px(560)
+        self._demos.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
+        most = max(1, (width - px(56)) // (px(PICTURE[0]) + px(70)))
+        for i in range(self._jobs.count()):
+            card = self._jobs.itemAt(i).widget()
+            if card is not None:
+                card.setVisible(i < most)
+        for i in range(self._recent.count()):
+            self._elide(self._recent.itemAt(i).widget(), width - px(70))
+        self.setFixedWidth(width)
         for widget in self.findChildren(QWidget):
             widget.ensurePolished()
         self.layout().invalidate()
         self.layout().activate()
-        self.resize(self.layout().sizeHint())
+        self.resize(width, self.layout().totalHeightForWidth(width))
+
+    @staticmethod
+    def _elide(button: Button, room: int) -> None:
+        """Show as much of a recent scan's name and folder as there is room for."""
+        path = Path(button.toolTip())
+        text = button.fontMetrics().elidedText(f"{path.name}    {path.parent}", Qt.TextElideMode.ElideMiddle, room)
+        button.setText(text)
 
     def show_recent(self, paths: list[Path]) -> None:
         """Offer the scans opened lately."""
         self._clear(self._recent)
         self._scans_title.setVisible(bool(paths))
         for path in paths[:_MOST_SCANS]:
-            button = QPushButton(f"{path.name}    {path.parent}")
+            button = Button(path.name)
             button.setObjectName("recent")
             button.setToolTip(str(path))
             button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))

@@ -3,13 +3,15 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.widgets.fields import Button
+from tinsnip.app.widgets.theme import px
 from tinsnip.formats import UNITS
 from tinsnip.job import Open, Rename, SetUnit
 from tinsnip.mesh.measures import edge_spread
-from tinsnip.words import counted, grouped
+from tinsnip.words import counted, grouped, lengths
 
 __all__ = ["FirstLook"]
 
@@ -31,12 +33,12 @@ class _SizeDrawing(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setMinimumHeight(92)
+        self.setMinimumHeight(px(92))
         self.size_mm = np.zeros(3)
 
     def show_size(self, size: np.ndarray) -> None:
         self.size_mm = size
-        self.setAccessibleName("Size: " + " by ".join(f"{x:.4g}" for x in size) + " mm")
+        self.setAccessibleName("Size: " + lengths(size) + " mm")
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -47,18 +49,20 @@ class _SizeDrawing(QWidget):
         other = nearest + (1 if _FAMILIAR[nearest][1] < longest and nearest + 1 < len(_FAMILIAR) else -1)
         things = [_FAMILIAR[i] for i in sorted({max(0, nearest), max(0, other)})]
         rows = sorted([*((n, s, False) for n, s in things), ("this part", longest, True)], key=lambda r: r[1])
-        room = self.width() - 168
+        room = self.width() - px(168)
         largest = rows[-1][1]
         for i, (name, size, own) in enumerate(rows):
-            y = 6 + i * 29
+            y = px(6) + i * px(29)
             length = max(2.0, room * size / largest)
             painter.setPen(QPen(QColor("#8d8778"), 1))
             painter.setBrush(QColor("#b4602a") if own else QColor("#d5d0c5"))
-            painter.drawRect(QRectF(96, y, length, 18))
+            painter.drawRect(QRectF(px(96), y, length, px(18)))
             painter.setPen(QColor("#26241f"))
-            painter.drawText(QRectF(0, y, 90, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name)
-            text = f"{size:.4g} mm" if size < 1000 else f"{size / 1000:.3g} m"
-            painter.drawText(QPointF(100 + length, y + 14), text)
+            painter.drawText(
+                QRectF(0, y, px(90), px(18)), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name
+            )
+            text = f"{lengths([size])} mm"
+            painter.drawText(QPointF(px(100) + length, y + px(14)), text)
 
 
 class FirstLook(QFrame):
@@ -70,10 +74,10 @@ class FirstLook(QFrame):
         super().__init__(parent)
         self.session = session
         self.setObjectName("card")
-        self.setFixedWidth(380)
+        self.setFixedWidth(px(380))
         box = QVBoxLayout(self)
-        box.setContentsMargins(22, 16, 22, 16)
-        box.setSpacing(7)
+        box.setContentsMargins(px(22), px(16), px(22), px(16))
+        box.setSpacing(px(7))
         self.title = QLabel()
         self.title.setObjectName("title")
         box.addWidget(self.title)
@@ -86,9 +90,9 @@ class FirstLook(QFrame):
         row = QHBoxLayout()
         row.addWidget(QLabel("Numbers are"))
         self.units = QButtonGroup(self)
-        self.unit_buttons: dict[str, QPushButton] = {}
+        self.unit_buttons: dict[str, Button] = {}
         for unit in UNITS:
-            button = QPushButton(unit)
+            button = Button(unit)
             button.setObjectName("choice")
             button.setCheckable(True)
             button.setAccessibleName(f"Take the file's numbers as {unit}")
@@ -105,7 +109,7 @@ class FirstLook(QFrame):
         self.needs.setWordWrap(True)
         self.needs.setObjectName("muted")
         box.addWidget(self.needs)
-        self.keep = QPushButton("Keep as it is    Esc")
+        self.keep = Button("Keep as it is    Esc")
         self.keep.setObjectName("democard")
         self.keep.clicked.connect(self.hide)
         box.addWidget(self.keep)
@@ -132,7 +136,7 @@ class FirstLook(QFrame):
         if not self.is_wanted():
             self.hide()
         scan, mesh = piece.scan, piece.mesh
-        name = self.title.fontMetrics().elidedText(piece.name, Qt.TextElideMode.ElideMiddle, 220)
+        name = self.title.fontMetrics().elidedText(piece.name, Qt.TextElideMode.ElideMiddle, px(220))
         self.title.setText(f"First look: {name}")
         self.drawing.show_size(mesh.size)
         self.unit_buttons[scan.unit].setChecked(True)

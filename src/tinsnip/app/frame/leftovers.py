@@ -1,11 +1,13 @@
 """The card that offers jobs which were being worked on when their window was lost."""
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QPixmap
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from tinsnip.app.frame.question import ask
 from tinsnip.app.state.saving import LeftOver, age
+from tinsnip.app.widgets.fields import Button
+from tinsnip.app.widgets.question import ask
+from tinsnip.app.widgets.theme import px
 from tinsnip.words import counted
 
 __all__ = ["PICTURE", "LeftOvers", "picture_label"]
@@ -20,12 +22,17 @@ def picture_label(data: bytes | None) -> QLabel:
     """A small picture of a part; an empty frame where there is none."""
     label = QLabel()
     label.setObjectName("thumb")
-    label.setFixedSize(*PICTURE)
+    label.setFixedSize(px(PICTURE[0]), px(PICTURE[1]))
     label.setAlignment(Qt.AlignmentFlag.AlignCenter)
     pixmap = QPixmap()
     if data and pixmap.loadFromData(data, "PNG"):
         label.setPixmap(
-            pixmap.scaled(*PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+            pixmap.scaled(
+                px(PICTURE[0]),
+                px(PICTURE[1]),
+                Qt.AspectRatioMode.KeepAspectRatio,
+                Qt.TransformationMode.SmoothTransformation,
+            )
         )
     return label
 
@@ -42,8 +49,8 @@ class LeftOvers(QFrame):
         self.setObjectName("card")
         self.jobs: list[LeftOver] = []
         box = QVBoxLayout(self)
-        box.setContentsMargins(24, 18, 24, 18)
-        box.setSpacing(10)
+        box.setContentsMargins(px(24), px(18), px(24), px(18))
+        box.setSpacing(px(10))
         self.title = QLabel()
         self.title.setObjectName("title")
         box.addWidget(self.title)
@@ -52,18 +59,23 @@ class LeftOvers(QFrame):
         about.setWordWrap(True)
         box.addWidget(about)
         self._rows = QVBoxLayout()
-        self._rows.setSpacing(8)
+        self._rows.setSpacing(px(8))
         box.addLayout(self._rows)
         self.more = QLabel()
         self.more.setObjectName("muted")
         box.addWidget(self.more)
-        later = QPushButton("Later    Esc")
+        later = Button("Later    Esc")
         later.setObjectName("democard")
         later.setToolTip("They stay, and are offered again at the next start")
         later.clicked.connect(self.put_away)
         box.addWidget(later)
-        self.setFixedWidth(560)
+        self.setFixedWidth(px(560))
         self.hide()
+
+    def fit(self, view: QSize) -> None:
+        """Take no more room than the view has."""
+        self.setFixedWidth(min(px(560), max(px(300), view.width() - px(16))))
+        self.adjustSize()
 
     def show_jobs(self, jobs: list[LeftOver]) -> None:
         """List the jobs; the card goes when there are none."""
@@ -86,31 +98,31 @@ class LeftOvers(QFrame):
         row = QWidget()
         box = QHBoxLayout(row)
         box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(12)
+        box.setSpacing(px(12))
         box.addWidget(picture_label(one.picture))
         name = QLabel()
         name.setObjectName("title")
         name.setParent(row)
         name.ensurePolished()
-        name.setText(name.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, _NAME_WIDTH))
+        name.setText(name.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, px(_NAME_WIDTH)))
         name.setToolTip(str(one.saved_as or one.path))
         told = one.trouble.removeprefix(f"{one.path}: ") or f"{counted(one.steps, 'step')} · kept {age(one.when)}"
         facts = QLabel(told)
         facts.setObjectName("muted")
         facts.setWordWrap(True)
         column = QVBoxLayout()
-        column.setSpacing(2)
+        column.setSpacing(px(2))
         column.addStretch(1)
         column.addWidget(name)
         column.addWidget(facts)
         column.addStretch(1)
         box.addLayout(column, 1)
-        go = QPushButton("Go on")
+        go = Button("Go on")
         go.setObjectName("copper")
         go.setAccessibleName(f"Go on with {one.name}")
         go.setEnabled(not one.trouble)
         go.clicked.connect(lambda: self.open_asked.emit(one))
-        drop = QPushButton("Let go…")
+        drop = Button("Let go…")
         drop.setObjectName("plain")
         drop.setAccessibleName(f"Let {one.name} go")
         drop.clicked.connect(lambda: self._ask_to_let_go(one))

@@ -6,11 +6,14 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QStyle, QStyl
 
 from tinsnip.app.state.editing import Editing
 from tinsnip.app.state.session import Session
-from tinsnip.job import Open, Step
+from tinsnip.app.widgets.fields import is_enter
+from tinsnip.app.widgets.theme import px
+from tinsnip.job import Open, Remove, Step
 
 __all__ = ["LogList"]
 
 _PENCIL, _TICK = 24, 22
+"""Pixels that the pencil and the tick take, where text is of the usual size."""
 _ROLE = Qt.ItemDataRole.UserRole
 
 
@@ -18,10 +21,10 @@ class _Delegate(QStyledItemDelegate):
     """A tick that switches the step off, its line, and a pencil where its values can be changed."""
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(60, QFontMetrics(option.font).height() + 8)
+        return QSize(60, QFontMetrics(option.font).height() + px(8))
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
-        step, is_done, is_edited, text, can_edit = index.data(_ROLE + 1)
+        step, is_done, is_edited, text, name, can_edit = index.data(_ROLE + 1)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = option.rect
@@ -33,23 +36,36 @@ class _Delegate(QStyledItemDelegate):
             painter.fillRect(box, QColor("#f3efe6" if selected else "#e6e1d6"))
         ink = QColor("#26241f") if is_done and step.enabled else QColor("#77705f")
         if not isinstance(step.action, Open):
-            square = QRect(box.left() + 4, box.center().y() - 5, 11, 11)
+            square = QRect(box.left() + px(4), box.center().y() - px(5), px(11), px(11))
             painter.setPen(QPen(ink, 1))
             painter.setBrush(QColor("#ffffff") if step.enabled else Qt.BrushStyle.NoBrush)
             painter.drawRect(square)
             if step.enabled:
                 painter.setPen(QPen(ink, 1.8))
-                painter.drawPolyline([square.topLeft() + p for p in (QPoint(2, 6), QPoint(5, 9), QPoint(10, 2))])
+                painter.drawPolyline(
+                    [square.topLeft() + p for p in [QPoint(px(x), px(y)) for x, y in ((2, 6), (5, 9), (10, 2))]]
+                )
         font = option.font
         font.setStrikeOut(not step.enabled)
         font.setItalic(not is_done)
         painter.setFont(font)
         painter.setPen(ink)
-        room = QRect(box.left() + _TICK, box.top(), box.width() - _TICK - _PENCIL, box.height())
-        line = QFontMetrics(font).elidedText(text, Qt.TextElideMode.ElideRight, room.width())
+        room = QRect(box.left() + px(_TICK), box.top(), box.width() - px(_TICK) - px(_PENCIL), box.height())
+        metrics = QFontMetrics(font)
+        if name:  # whose step it is stays to be read, however long the step's text is
+            shown = metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, int(0.38 * room.width()))
+            painter.setPen(QColor("#5f594e"))
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, shown)
+            room.setWidth(room.width() - metrics.horizontalAdvance(shown) - px(8))
+            painter.setPen(ink)
+        line = metrics.elidedText(text, Qt.TextElideMode.ElideRight, room.width())
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, line)
+        if option.state & QStyle.StateFlag.State_HasFocus:
+            painter.setPen(QPen(QColor("#1f5fa8"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(box.adjusted(1, 1, -1, -1))
         if can_edit and (hovered or selected or is_edited):
-            self._pencil(painter, QRect(box.right() - _PENCIL, box.top(), _PENCIL, box.height()))
+            self._pencil(painter, QRect(box.right() - px(_PENCIL), box.top(), px(_PENCIL), box.height()))
         painter.restore()
 
     @staticmethod
@@ -64,6 +80,15 @@ class _Delegate(QStyledItemDelegate):
         painter.drawPolygon([QPointF(-2.2, 3), QPointF(2.2, 3), QPointF(0, 7.5)])
 
 
+def _whose(step: Step) -> str:
+    """The name of the piece that a step was done to; nothing where its text says it."""
+    if isinstance(step.action, Open | Remove):
+        return ""
+    named = {piece.id: piece.name for piece in step.given}
+    named |= {c.id: c.before.name for c in step.changes if c.before is not None}
+    return ", ".join(named[i] for i in step.on if i in named)
+
+
 class LogList(QListWidget):
     """The steps of the job."""
 
@@ -74,7 +99,8 @@ class LogList(QListWidget):
         self.setAccessibleName("Log: click a line to go back to it, Enter to change it, Space to switch it off")
         self.setItemDelegate(_Delegate())
         self.setMouseTracking(True)
-        self.setFixedHeight(150)
+        self.setMinimumHeight(px(66))
+        self.setMaximumHeight(px(150))
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)
@@ -87,17 +113,15 @@ class LogList(QListWidget):
         several = len({i for step in job.log for i in (*step.on, *(c.id for c in step.changes))}) > 1
         for i, step in enumerate(job.log):
             text = f"{i + 1}  {step.text if step.enabled else step.action.title}"
-            if several and step.on:
-                name = next((c.after.name for c in step.changes if c.after is not None), "")
-                text += f" · {name}" if name else ""
+            name = _whose(step) if several else ""
             told = "" if step.enabled else ", switched off"
             told += ", undone" if i >= standing else ""
-            item = QListWidgetItem(text + told)
+            item = QListWidgetItem(text + (f", {name}" if name else "") + told)
             item.setData(_ROLE, i + 1)
             is_edited = i == self.editing.number
             shown = text + ("  (undone)" if i >= standing else "") + ("  (off)" if not step.enabled else "")
-            item.setData(_ROLE + 1, (step, i < standing, is_edited, shown, self.editing.can_edit(step.action)))
-            item.setToolTip(self._about(step, text))
+            item.setData(_ROLE + 1, (step, i < standing, is_edited, shown, name, self.editing.can_edit(step.action)))
+            item.setToolTip(self._about(step, f"{text} · {name}" if name else text))
             self.addItem(item)
         if self.hasFocus() and 0 <= number < self.count():
             self.setCurrentRow(number)
@@ -124,9 +148,9 @@ class LogList(QListWidget):
         if row < 0 or event.button() != Qt.MouseButton.LeftButton:
             return
         step = self.session.job.log[row]
-        if place.x() >= self.viewport().width() - _PENCIL and self.editing.can_edit(step.action):
+        if place.x() >= self.viewport().width() - px(_PENCIL) and self.editing.can_edit(step.action):
             self.editing.begin(row)
-        elif place.x() < _TICK and not isinstance(step.action, Open):
+        elif place.x() < px(_TICK) and not isinstance(step.action, Open):
             self.editing.set_enabled(row, not step.enabled)
         else:
             self.editing.stay()
@@ -141,8 +165,10 @@ class LogList(QListWidget):
     @staticmethod
     def _means(event: QKeyEvent) -> bool:
         alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        return event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) or (
-            alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down)
+        return (
+            is_enter(event)
+            or event.key() == Qt.Key.Key_Space
+            or (alt and event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down))
         )
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -1,9 +1,11 @@
 """The menus: every action of the window, with its key."""
 
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Protocol
 
 import qtawesome
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QMenu, QMenuBar, QWidget
 
@@ -13,6 +15,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.view.looks import LOOKS
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.fields import take_typed
 from tinsnip.job import built_in_routines
 
 __all__ = ["Menus"]
@@ -84,9 +87,12 @@ class Menus(QMenuBar):
         self.undo.setIcon(qtawesome.icon("fa5s.undo", color="#e9e5dc", color_disabled="#6f7477"))
         self.redo.setIcon(qtawesome.icon("fa5s.redo", color="#e9e5dc", color_disabled="#6f7477"))
         edit.addSeparator()
-        self._action(edit, "Do what the copper button says", acts.press_copper, "Return")
-        self._action(edit, "Leave the preview or tool", acts.leave, "Esc")
-        self.swap = self._action(edit, "Swap the waste side", acts.swap, "Tab")
+        for text, call, keys in (
+            ("Do what the copper button says", acts.press_copper, "Return"),
+            ("Leave the preview or tool", acts.leave, "Esc"),
+        ):  # shown here, but never taken away from what has the focus
+            self._action(edit, text, call, keys).setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
+        self.swap = self._action(edit, "Swap the waste side", acts.swap, "X")
         for i, one in enumerate(STATIONS, 1):
             keys = str(i) if i < 10 else ""
             self._action(station, one.name, lambda name=one.name: session.set_station(name), keys)
@@ -118,6 +124,14 @@ class Menus(QMenuBar):
         help_menu = self.addMenu("&Help")
         self._action(help_menu, "Keys and gestures", acts.show_help, "F1")
 
+    def fill_recent(self, paths: Sequence[Path], open_files: Callable[[list[Path]], None]) -> None:
+        """List the recent scans and jobs."""
+        self.recent.clear()
+        self.recent.setEnabled(bool(paths))
+        for path in paths:
+            action = self.recent.addAction(str(path))
+            action.triggered.connect(lambda _=False, path=path: open_files([path]))
+
     def of_a_part(self) -> Sequence[QAction]:
         """Actions that mean nothing while nothing is open."""
         return (self.save, self.save_as, self.export, self.save_routine, *self.looks[2:], *self.shows[:2])
@@ -129,7 +143,12 @@ class Menus(QMenuBar):
         if keys:
             action.setShortcut(QKeySequence(keys))
         action.setCheckable(checkable)
-        action.triggered.connect(lambda *_: call())
+
+        def act() -> None:
+            take_typed()
+            call()
+
+        action.triggered.connect(lambda *_: act())
         menu.addAction(action)
         self.groups.setdefault(menu.title().replace("&", ""), []).append(action)
         return action

@@ -5,13 +5,13 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
-from tinsnip.app.frame.question import ask
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
-from tinsnip.app.stations.release import bare_name
+from tinsnip.app.widgets.filedialog import bare_name, choose_files, choose_target, folder_for
+from tinsnip.app.widgets.question import ask
 from tinsnip.demo import demo_file
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, read_scan
@@ -24,7 +24,10 @@ __all__ = ["Opening"]
 
 _SCANS = " ".join(f"*{f.suffix}" for f in FORMATS.values())
 _OPEN_FILTER = f"Scans and jobs ({_SCANS} *{SUFFIX});;All files (*)"
-_JOB_FILTER = f"Tinsnip job (*{SUFFIX})"
+
+
+def _named(paths: list[Path]) -> str:
+    return f"opening {paths[0].name if len(paths) == 1 else counted(len(paths), 'scan')}"
 
 
 class Opening(QObject):
@@ -47,17 +50,25 @@ class Opening(QObject):
 
     def ask_add(self) -> None:
         """Ask for further scans and open them as pieces of this job."""
-        self._ask("Open further scans as pieces", lambda paths: self._session.open_files(paths, True))
+        if self._session.job.piece is None:
+            self.ask_open()
+        else:
+            self._ask("Open further scans as pieces", self.add)
 
     def _ask(self, title: str, then: Callable[[list[Path]], None]) -> None:
-        folder = self._settings.open_folder if Path(self._settings.open_folder).is_dir() else ""
-        paths, _ = QFileDialog.getOpenFileNames(self._parent, title, folder, _OPEN_FILTER)
+        folder = self._settings.open_folder if Path(self._settings.open_folder).is_dir() else str(Path.home())
+        places = dict.fromkeys(str(Path(name).parent) for name in self._settings.recent)
+        paths = choose_files(self._parent, title, folder, _OPEN_FILTER, places)
         if paths:
-            then([Path(p) for p in paths])
+            then(paths)
 
     def open(self, paths: list[Path]) -> None:
         """Open files as a new job, once what is unsaved of the old one is seen to."""
-        self.before_losing(lambda: self._session.open_files(paths))
+        self.before_losing(lambda: self._session.open_files(paths), _named(paths))
+
+    def add(self, paths: list[Path]) -> None:
+        """Open scans as further pieces of this job."""
+        self._once_free(lambda: self._session.open_files(paths, True), _named(paths))
 
     def open_demo(self, *names: str) -> None:
         """Open demo scans, making them first where needed."""
@@ -74,7 +85,8 @@ class Opening(QObject):
                     scans.append(read_scan(path, "mm", progress))
             return scans
 
-        self.before_losing(lambda: self._session.open_with(read, f"Demo scan {names[0]}"))
+        title = f"Demo scan {names[0]}"
+        self.before_losing(lambda: self._session.open_with(read, title), title)
 
     # ---- going out
 
@@ -91,16 +103,14 @@ class Opening(QObject):
         if piece is None:
             self._session.message.emit("there is no job to save; open a scan first", True)
             return
-        known = self._saving.path
-        folder = self._settings.job_folder
-        if not folder or not Path(folder).is_dir():
-            folder = str(piece.scan.path.parent)
-        suggested = str(known) if known is not None else str(Path(folder) / (bare_name(piece.name) + SUFFIX))
-        name, _ = QFileDialog.getSaveFileName(self._parent, "Save the job", suggested, _JOB_FILTER)
-        if name:
-            path = Path(name)
-            if path.suffix.lower() != SUFFIX:
-                path = path.with_name(path.name + SUFFIX)
+        suggested = self._saving.path
+        if suggested is None:
+            folder = folder_for(piece.scan.path, self._settings.job_folder)
+            suggested = Path(folder) / (bare_name(piece.name) + SUFFIX)
+        path = choose_target(
+            self._parent, "Save the job", suggested, {SUFFIX: "Tinsnip job"}, [self._settings.job_folder]
+        )
+        if path is not None:
             self._settings.job_folder = str(path.parent)
             self._settings.save()
             self._saving.save(path, then)
@@ -120,11 +130,10 @@ class Opening(QObject):
             text = f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:"
             if ask(self._parent, "The log as a routine", text, lines, ("Save", "Stay"), "Save", "Stay") != "Save":
                 return
-        folder = self._settings.export_folder or str(piece.scan.path.parent)
-        suggested = str(Path(folder) / f"{bare_name(piece.name)}-routine.json")
-        name, _ = QFileDialog.getSaveFileName(self._parent, "Save the routine", suggested, "Routine (*.json)")
-        if name:
-            path = Path(name).with_suffix(".json")
+        folder = folder_for(piece.scan.path, self._settings.export_folder)
+        suggested = Path(folder) / f"{bare_name(piece.name)}-routine.json"
+        path = choose_target(self._parent, "Save the routine", suggested, {".json": "Routine"})
+        if path is not None:
             named = routine.model_copy(update={"name": path.stem})
             try:
                 path.write_text(named.model_dump_json(indent=2), "utf-8")
@@ -135,11 +144,21 @@ class Opening(QObject):
 
     # ---- nothing is lost unasked
 
-    def before_losing(self, then: Callable[[], None]) -> None:
-        """Go on, unless something would be lost by it: then ask whether to save it first, let it go, or stay."""
-        if self._session.tasks.busy is not None:
-            self._session.message.emit(f"{self._session.tasks.title} is still going on; wait for it or cancel it", True)
-            return
+    def _once_free(self, then: Callable[[], None], what: str) -> None:
+        """Go on once nothing is waited for any more; what was asked for is not forgotten meanwhile."""
+        tasks = self._session.tasks
+        if tasks.busy is not None:
+            self._session.message.emit(f"{tasks.title} is still going on; {what} follows after it", True)
+        tasks.once_free(then)
+
+    def before_losing(self, then: Callable[[], None], what: str = "what was asked for") -> None:
+        """Go on, unless something would be lost by it: then ask whether to save it first, let it go, or stay.
+
+        While something else is waited for, all of that comes after it.
+        """
+        self._once_free(lambda: self._ask_before(then), what)
+
+    def _ask_before(self, then: Callable[[], None]) -> None:
         if not self._saving.unsaved:
             then()
             return

@@ -31,8 +31,10 @@ class StatusLine(QWidget):
         box = QHBoxLayout(self)
         box.setContentsMargins(4, 5, 4, 5)
         self.figures = {name: QLabel() for name in ("triangles", "size", "deviation", "made", "saved")}
+        self.preparing = QLabel()
         for label in self.figures.values():
             box.addWidget(label)
+        box.addWidget(self.preparing)
         box.addStretch(1)
         self.said = QLabel()
         self.said.setMinimumWidth(40)
@@ -41,6 +43,8 @@ class StatusLine(QWidget):
         session.from_raw_changed.connect(self._show_measured)
         session.message.connect(self._say)
         saving.changed.connect(self._show_saved)
+        session.preparation.changed.connect(self._show_preparing)
+        self.preparing.hide()
         self.refresh()
 
     def refresh(self) -> None:
@@ -71,6 +75,11 @@ class StatusLine(QWidget):
         self.figures["saved"].setProperty("unsaved", self._saving.unsaved > 0)
         self.figures["saved"].style().unpolish(self.figures["saved"])
         self.figures["saved"].style().polish(self.figures["saved"])
+
+    def _show_preparing(self) -> None:
+        ready = self._session.preparation
+        self.preparing.setVisible(ready.is_under_way)
+        self.preparing.setText(f"preparing treatments, {ready.done} of {ready.total}" if ready.can_open else "")
 
     def _say(self, text: str, is_error: bool) -> None:
         if not is_error:

@@ -7,8 +7,10 @@ from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Station
+from tinsnip.app.widgets.fields import is_enter, take_typed
 from tinsnip.app.widgets.findinglist import FindingList
-from tinsnip.words import grouped
+from tinsnip.app.widgets.theme import px
+from tinsnip.words import grouped, lengths
 
 __all__ = ["Ticket", "station_state"]
 
@@ -30,9 +32,11 @@ class _Row(QWidget):
         self.session = session
         self.index = index
         self.station = STATIONS[index]
+        self.is_cut = False
+        """Whether its line of state found too little room."""
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setFixedHeight(2 * QFontMetrics(self.font()).height() + 14)
+        self.setFixedHeight(2 * QFontMetrics(self.font()).height() + px(14))
         self.refresh()
 
     def refresh(self) -> None:
@@ -43,10 +47,11 @@ class _Row(QWidget):
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        take_typed()
         self.session.set_station(self.station.name)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return):
+        if event.key() == Qt.Key.Key_Space or is_enter(event):
             self.session.set_station(self.station.name)
         else:
             super().keyPressEvent(event)
@@ -58,7 +63,7 @@ class _Row(QWidget):
         box = QRectF(self.rect())
         painter.fillRect(box, QColor("#ffffff" if is_open else "#f3efe6"))
         if is_open:
-            painter.fillRect(QRectF(0, 0, 4, box.height()), QColor("#b4602a"))
+            painter.fillRect(QRectF(0, 0, px(4), box.height()), QColor("#b4602a"))
         painter.setPen(QPen(QColor("#d8d1c2"), 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         if self.hasFocus():
@@ -68,24 +73,25 @@ class _Row(QWidget):
         font.setBold(True)
         painter.setFont(font)
         painter.setPen(QColor("#8d8778"))
-        painter.drawText(QRectF(14, 7, 20, box.height()), Qt.AlignmentFlag.AlignTop, str(self.index + 1))
+        painter.drawText(QRectF(px(14), px(7), px(20), box.height()), Qt.AlignmentFlag.AlignTop, str(self.index + 1))
         painter.setPen(QColor("#1d1b17"))
         line = QFontMetrics(font).height()
-        painter.drawText(QRectF(40, 7, box.width() - 100, line + 2), 0, self.station.name)
+        painter.drawText(QRectF(px(40), px(7), box.width() - px(100), line + 2), 0, self.station.name)
         font.setBold(False)
         font.setPointSizeF(font.pointSizeF() * 0.94)
         painter.setFont(font)
         painter.setPen(QColor("#5f594e"))
-        room = box.width() - 40 - 48
+        room = box.width() - px(40) - (px(52) if self.count is not None else px(10))
         text = QFontMetrics(font).elidedText(self.state, Qt.TextElideMode.ElideRight, int(room))
-        painter.drawText(QRectF(40, 7 + line, room, line + 2), 0, text)
+        self.is_cut = text != self.state
+        painter.drawText(QRectF(px(40), px(7) + line, room, line + 2), 0, text)
         if self.count is None:
             return
         font.setBold(True)
         painter.setFont(font)
         label = str(self.count) if self.count else "✓"
-        width = max(26.0, QFontMetrics(font).horizontalAdvance(label) + 14.0)
-        badge = QRectF(box.right() - width - 12, box.center().y() - 11, width, 22)
+        width = max(px(26), QFontMetrics(font).horizontalAdvance(label) + px(14))
+        badge = QRectF(box.right() - width - px(12), box.center().y() - px(11), width, px(22))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor("#f3d9cb" if self.count else "#d5eadd"))
         painter.drawRoundedRect(badge, 4, 4)
@@ -101,7 +107,7 @@ class Ticket(QWidget):
         self.session = session
         self.setObjectName("ticket")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(276)
+        self.setFixedWidth(px(276))
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -111,7 +117,7 @@ class Ticket(QWidget):
         self.facts.setObjectName("muted")
         head = QWidget()
         head_box = QVBoxLayout(head)
-        head_box.setContentsMargins(14, 18, 10, 10)
+        head_box.setContentsMargins(px(14), px(18), px(10), px(10))
         head_box.setSpacing(1)
         head_box.addWidget(self.name)
         head_box.addWidget(self.facts)
@@ -125,7 +131,7 @@ class Ticket(QWidget):
         self.list = FindingList(session)
         self.holder = QWidget()
         holder_box = QVBoxLayout(self.holder)
-        holder_box.setContentsMargins(20, 0, 8, 6)
+        holder_box.setContentsMargins(px(20), 0, px(8), px(6))
         holder_box.addWidget(self.list)
         for row in self.rows:
             self.column.addWidget(row)
@@ -146,11 +152,11 @@ class Ticket(QWidget):
         piece = self.session.job.piece
         metrics = QFontMetrics(self.name.font())
         name = piece.name if piece else "No scan open"
-        self.name.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, 236))
+        self.name.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, px(236)))
         self.name.setToolTip(str(piece.scan.path) if piece else "")
         if piece:
-            size = " × ".join(f"{x:.4g}" if x < 1000 else f"{x:.0f}" for x in piece.mesh.size)
-            self.facts.setText(f"raw {grouped(len(piece.raw.faces))} triangles\n{size} mm")
+            raw = f"raw {grouped(len(piece.raw.faces))} triangles"
+            self.facts.setText(f"{raw}\n{lengths(piece.mesh.size)} mm now")
         else:
             self.facts.setText("Open a scan, or take a demo scan")
         for row in self.rows:
@@ -173,5 +179,5 @@ class Ticket(QWidget):
         painter = QPainter(self)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor("#cfc7b4"))
-        for x in range(10, self.width(), 19):  # the torn edge of a ticket
-            painter.drawRect(x, 0, 9, 7)
+        for x in range(px(10), self.width(), px(19)):  # the torn edge of a ticket
+            painter.drawRect(x, 0, px(9), px(7))

@@ -1,18 +1,13 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
-from pathlib import Path
-
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QKeyEvent
+from PySide6.QtCore import QByteArray, QEvent, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
-    QAbstractButton,
-    QFileDialog,
-    QFrame,
     QHBoxLayout,
     QLabel,
     QMainWindow,
     QPushButton,
-    QScrollArea,
+    QSizePolicy,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
@@ -20,20 +15,20 @@ from PySide6.QtWidgets import (
 )
 
 from tinsnip.app.frame.busybox import BusyBox
+from tinsnip.app.frame.cards import Cards
 from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
-from tinsnip.app.frame.emptyview import EmptyView, RecentJob
-from tinsnip.app.frame.firstlook import FirstLook
-from tinsnip.app.frame.leftovers import LeftOvers
+from tinsnip.app.frame.dropping import Dropping
+from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
-from tinsnip.app.frame.question import ask
 from tinsnip.app.frame.shown import Shown
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
+from tinsnip.app.frame.viewrow import ViewRow
 from tinsnip.app.state.editing import Editing, Halt
-from tinsnip.app.state.saving import LeftOver, Saving, left_over_jobs
+from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.stations.registry import STATIONS
@@ -45,8 +40,11 @@ from tinsnip.app.tools.scalebar import ScaleBar
 from tinsnip.app.tools.tags import Tags
 from tinsnip.app.tools.wipe import Wipe
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.filedialog import choose_files
+from tinsnip.app.widgets.question import ask
+from tinsnip.app.widgets.theme import px
 from tinsnip.errors import BadInput
-from tinsnip.job import is_job_file, load_routine, read_document
+from tinsnip.job import load_routine
 from tinsnip.words import counted
 
 __all__ = ["Window"]
@@ -64,7 +62,6 @@ class Window(QMainWindow):
         self.settings = Settings.load()
         self.session.set_undo_memory(self.settings.undo_share)
         self.setWindowTitle("Tinsnip")
-        self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.viewport = Viewport(self.session, self.settings)
         self._fill_hand()
@@ -77,30 +74,68 @@ class Window(QMainWindow):
         self.trays: dict[str, Tray] = {s.name: s.make_tray(self.session, self.viewport) for s in STATIONS}
         self.editor = StepEditor(self.session, self.editing)
         self.menus = self.shown.menus = Menus(self, self)
+        self.cards = Cards(self.session, self.viewport, self.saving, self.opening)
+        self.busy_box = BusyBox(self.session.tasks, self.cards.place, self.viewport)
+        self.cards.floating = [self.busy_box]
+        self.dropping = Dropping(self.session, self.opening, self.viewport)
+        self.keys = Keys(self)
         self._build_layout()
-        self.busy_box = BusyBox(self.session.tasks, self._place_floating, self.viewport)
-        self._build_notice()
         self._before_swap = ""
         self._station_shown = ""
         self._closing = False
+        self._had_focus: QWidget | None = None
         self._connect()
         for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
             child.style().unpolish(child)
             child.style().polish(child)
         self._open_station(_FIRST)
         self.refresh()
-        self._fill_recent()
-        self.session.tasks.behind("left over", lambda p: left_over_jobs(), self._offer)
+        self.cards.find_recent()
+        self._take_place()
+        self.viewport.setFocus()  # nothing that Enter would press
+
+    def _take_place(self) -> None:
+        """Stand where the window stood last, or as large as fits; folded as it was."""
+        room = QGuiApplication.primaryScreen().availableGeometry()
+        self.resize(min(px(1280), room.width()), min(px(800), room.height()))
+        if self.settings.place:
+            self.restoreGeometry(QByteArray.fromBase64(self.settings.place.encode()))
+        self.ticket.setVisible(not self.settings.ticket_folded)
+        self.tray_column.setVisible(not self.settings.tray_folded)
+
+    def _keep_place(self) -> None:
+        self.settings.place = bytes(self.saveGeometry().toBase64().data()).decode()
+        self.settings.ticket_folded = not self.ticket.isVisible()
+        self.settings.tray_folded = not self.tray_column.isVisible()
+        self.settings.save()
+
+    @property
+    def empty(self) -> QWidget:
+        """The card of the empty view."""
+        return self.cards.empty
+
+    @property
+    def first_look(self) -> QWidget:
+        """The card after opening."""
+        return self.cards.first_look
+
+    @property
+    def left_overs(self) -> QWidget:
+        """The card of jobs that were left over."""
+        return self.cards.left_overs
+
+    @property
+    def notice(self) -> QLabel:
+        """What was said loudly last."""
+        return self.cards.notice
 
     def show_left_overs(self) -> None:
         """Look for jobs that can be gone on with, and list them."""
+        self.cards.show_left_overs()
 
-        def show(jobs: list[LeftOver]) -> None:
-            self._list_left_overs(jobs)
-            if not jobs:
-                self._show_message("there is no unfinished job", True)
-
-        self.session.tasks.behind("left over", lambda p: left_over_jobs(), show)
+    def show_first_look(self) -> None:
+        """Show the card of the first look."""
+        self.cards.show_first_look()
 
     def tray(self, name: str) -> Tray:
         """The tray of a station."""
@@ -126,18 +161,14 @@ class Window(QMainWindow):
         session = self.session
         session.station_changed.connect(self._open_station)
         session.tasks.busy_changed.connect(self._show_busy)
-        session.message.connect(self._show_message)
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
         asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
         for tray in self.trays.values():
             tray.asked.connect(lambda name: asked[name]())
-        session.opened.connect(lambda paths: self.show_first_look())
         session.job_opened.connect(self.shown.show_again)
-        session.job_opened.connect(lambda opened, path: self.first_look.hide())
-        session.job_left.connect(self.first_look.hide)
-        session.job_left.connect(self.left_overs.hide)
-        self.opening.recent_changed.connect(self._fill_recent)
+        self.opening.recent_changed.connect(self.cards.find_recent)
+        self.cards.recent_found.connect(lambda paths: self.menus.fill_recent(paths, self.opening.open))
         self.saving.changed.connect(self._show_title)
         self.editing.changed.connect(self._show_editing)
         self.editing.halted.connect(self._ask_about_halt)
@@ -158,8 +189,6 @@ class Window(QMainWindow):
         self.status = StatusLine(self.session, self.saving)
         whole.addWidget(self.status)
         self.setCentralWidget(centre)
-        self._build_cards()
-        self.viewport.installEventFilter(self)
 
     def _top_bar(self) -> QWidget:
         top = QWidget()
@@ -179,37 +208,18 @@ class Window(QMainWindow):
             button.setAccessibleName(action.text())
             row.addWidget(button)
         row.addStretch(1)
-        self.state_button = QPushButton()
+        self.state_button = _StateButton()
         self.state_button.setObjectName("state")
         self.state_button.clicked.connect(self._go_to_what_is_missing)
         row.addWidget(self.state_button)
         return top
 
     def _middle(self) -> QWidget:
-        view_row = QWidget()
-        view_row.setObjectName("viewrow")
-        view_row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        view_box = QHBoxLayout(view_row)
-        view_box.setContentsMargins(10, 5, 10, 5)
-        for actions in (self.menus.looks, self.menus.shows):
-            for action in actions:
-                button = QToolButton()
-                button.setDefaultAction(action)
-                view_box.addWidget(button)
-            if actions is self.menus.looks:
-                line = QFrame()
-                line.setFrameShape(QFrame.Shape.VLine)
-                line.setObjectName("viewline")
-                view_box.addWidget(line)
-        view_box.addStretch(1)
-        fit = QToolButton()
-        fit.setDefaultAction(self.menus.fit)
-        view_box.addWidget(fit)
         middle = QWidget()
         middle_box = QVBoxLayout(middle)
         middle_box.setContentsMargins(0, 0, 0, 0)
         middle_box.setSpacing(0)
-        middle_box.addWidget(view_row)
+        middle_box.addWidget(ViewRow(self.menus))
         middle_box.addWidget(self.viewport, 1)
         return middle
 
@@ -217,25 +227,20 @@ class Window(QMainWindow):
         self.tray_column = tray = QWidget()
         tray.setObjectName("tray")
         tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        tray.setFixedWidth(_TRAY_WIDTH)
+        tray.setFixedWidth(px(_TRAY_WIDTH))
         tray_box = QVBoxLayout(tray)
         tray_box.setContentsMargins(0, 0, 0, 0)
         tray_box.setSpacing(0)
         self.stack = QStackedWidget()
-        self.stack.setMaximumWidth(_TRAY_WIDTH)  # a long text in one tray must not push another out of view
+        self.stack.setMaximumWidth(px(_TRAY_WIDTH))  # a long text in one tray must not push another out of view
         for panel in (*self.trays.values(), self.editor):
             self.stack.addWidget(panel)
-        scroll = QScrollArea()
-        scroll.setObjectName("trayscroll")
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self.stack)
-        tray_box.addWidget(scroll, 1)
+        tray_box.addWidget(self.stack, 1)
         log = QWidget()
         log.setObjectName("log")
         log.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         log_box = QVBoxLayout(log)
-        log_box.setContentsMargins(16, 8, 8, 6)
+        log_box.setContentsMargins(px(16), px(6), px(8), px(6))
         log_title = QLabel("LOG")
         log_title.setObjectName("heading")
         log_box.addWidget(log_title)
@@ -244,109 +249,11 @@ class Window(QMainWindow):
         tray_box.addWidget(log)
         return tray
 
-    def _build_cards(self) -> None:
-        """What the view shows before anything is open, and the cards after."""
-        self.empty = EmptyView(self.viewport)
-        self.empty.open_asked.connect(self.opening.ask_open)
-        self.empty.demo_asked.connect(lambda names: self.opening.open_demo(*names))
-        self.empty.recent_asked.connect(lambda path: self.opening.open([path]))
-        self.first_look = FirstLook(self.session, self.viewport)
-        self.first_look.put_away.connect(self._first_look_gone)
-        self.left_overs = LeftOvers(self.viewport)
-        self.left_overs.open_asked.connect(self._recover)
-        self.left_overs.let_go_asked.connect(self._let_go)
-        self.left_overs.put_away.connect(self._put_left_overs_away)
-
-    def _build_notice(self) -> None:
-        self.notice = QLabel(self.viewport)
-        self.notice.setObjectName("warning")
-        self.notice.setWordWrap(True)
-        self.notice.hide()
-        self._notice_timer = QTimer(self, singleShot=True, interval=12000)
-        self._notice_timer.timeout.connect(self.notice.hide)
-
-    # ---- jobs that were left over, and recent ones
-
-    def _offer(self, jobs: list[LeftOver]) -> None:
-        """Show the jobs that can be gone on with; where something is open already, only say that there are some."""
-        if jobs and (self.session.mesh is not None or self.session.tasks.busy is not None):
-            self._show_message(f"{counted(len(jobs), 'unfinished job')} can be gone on with: see the Job menu", True)
-        else:
-            self._list_left_overs(jobs)
-
-    def _list_left_overs(self, jobs: list[LeftOver]) -> None:
-        self.left_overs.show_jobs(jobs)
-        self.empty.setVisible(self.session.mesh is None and not jobs)
-        self._place_floating()
-        self.left_overs.raise_()
-
-    def _recover(self, one: LeftOver) -> None:
-        def go() -> None:
-            self.left_overs.show_jobs([job for job in self.left_overs.jobs if job is not one])
-            self.left_overs.hide()
-            self.saving.recover(one)
-
-        self.opening.before_losing(go)
-
-    def _put_left_overs_away(self) -> None:
-        self.left_overs.hide()
-        self.refresh()
-
-    def _let_go(self, one: LeftOver) -> None:
-        self.saving.let_go(one)
-        self._list_left_overs([job for job in self.left_overs.jobs if job is not one])
-        self.refresh()
-
-    def _fill_recent(self) -> None:
-        """The recent scans and jobs that are still there, in the menu and on the empty view."""
-        there = self.opening.recent()
-        self.menus.recent.clear()
-        self.menus.recent.setEnabled(bool(there))
-        for path in there:
-            action = self.menus.recent.addAction(str(path))
-            action.triggered.connect(lambda _=False, path=path: self.opening.open([path]))
-
-        def look(progress: object) -> tuple[list[Path], list[RecentJob]]:
-            scans, jobs = [], []
-            for path in there:
-                if not is_job_file(path):
-                    scans.append(path)
-                    continue
-                try:
-                    doc, picture = read_document(path)
-                except BadInput:
-                    continue
-                jobs.append((path, picture, path.stat().st_mtime, len(doc.log.steps)))
-            return scans, jobs
-
-        def show(found: tuple[list[Path], list[RecentJob]]) -> None:
-            self.empty.show_recent(found[0])
-            self.empty.show_jobs(found[1])
-            self._place_floating()
-
-        self.session.tasks.behind("recent", look, show)
-
     # ---- actions
 
     def open_demo(self, *names: str) -> None:
         """Open demo scans, making them first where needed."""
         self.opening.open_demo(*names)
-
-    def show_first_look(self) -> None:
-        """Show the card of the first look."""
-        if self.session.job.piece is not None and self.first_look.is_wanted():
-            self.first_look.show()
-            self.first_look.refresh()
-            self.first_look.raise_()
-            self._place_floating()
-            self.viewport.covered_left = self.first_look.width() + 20.0
-            self.viewport.fit()
-
-    def _first_look_gone(self) -> None:
-        """The whole view is the part's again."""
-        if self.viewport.covered_left:
-            self.viewport.covered_left = 0.0
-            self.viewport.fit()
 
     def show_help(self) -> None:
         """Show all keys and gestures."""
@@ -357,14 +264,17 @@ class Window(QMainWindow):
         if SettingsPage(self.settings, self).exec():
             self.session.set_undo_memory(self.settings.undo_share)
             self.trays[self.session.station].refresh()
+            self.refresh()
 
     def fold_ticket(self) -> None:
         """Give the ticket's room to the view, or take it back."""
         self.ticket.setVisible(not self.ticket.isVisible())
+        self._keep_place()
 
     def fold_tray(self) -> None:
         """Give the tray's room to the view, or take it back."""
         self.tray_column.setVisible(not self.tray_column.isVisible())
+        self._keep_place()
 
     def ask_export(self) -> None:
         """Ask where to write, and export."""
@@ -374,46 +284,25 @@ class Window(QMainWindow):
         """Run a routine, built in or from a file that is asked for, on the piece in hand or on all."""
         if not name:
             folder = self.settings.export_folder
-            name, _ = QFileDialog.getOpenFileName(self, "Run a routine", folder, "Routine (*.json);;All files (*)")
-            if not name:
+            chosen = choose_files(self, "Run a routine", folder, "Routine (*.json);;All files (*)")
+            if not chosen:
                 return
+            name = str(chosen[0])
         try:
             routine = load_routine(name)
         except BadInput as error:
-            self._show_message(str(error), True)
+            self.session.message.emit(str(error), True)
             return
         job = self.session.job
         self.session.run_routine(routine, [p.id for p in job.pieces] if on_all else [job.active])
 
     def press_copper(self) -> None:
-        """Do what the copper button says, or press the button that has the focus."""
-        copper = self.stack.currentWidget().copper
-        focus = self.focusWidget()
-        if isinstance(focus, QAbstractButton) and focus is not copper and self.stack.isAncestorOf(focus):
-            focus.click()
-        elif copper is not None and copper.isEnabled() and self.session.mesh is not None:
-            copper.click()
+        """Do what the copper button says."""
+        self.keys.press_copper()
 
     def leave(self) -> None:
         """Leave the tool, card, work or preview in hand, the nearest first."""
-        hand = self.viewport.hand
-        if hand.is_dragging:
-            hand.cancel()
-        elif hand.tool is not None:
-            hand.put_away()
-        elif self.left_overs.isVisible():
-            self._put_left_overs_away()
-        elif self.first_look.isVisible():
-            self.first_look.hide()
-        elif self.session.tasks.busy is not None:
-            self.busy_box.cancel()
-        elif self.editing.number is not None:
-            self.editing.leave()
-        else:
-            self.notice.hide()
-            self.session.cancel_preview()
-            if hand.rest is not None:
-                self.session.set_station(_FIRST)
+        self.keys.leave()
 
     def swap(self) -> None:
         """Swap the two sides of what is set up, such as the waste side of a snip."""
@@ -425,8 +314,6 @@ class Window(QMainWindow):
         if self.editing.number is not None:
             self.editing.leave()
         self._station_shown = name
-        if name != _FIRST:
-            self.first_look.hide()
         tray = self.trays[name]
         self.stack.setCurrentWidget(tray)
         self.menus.swap.setEnabled(tray.can_swap)
@@ -471,9 +358,7 @@ class Window(QMainWindow):
     def refresh(self, *_: object) -> None:
         """Show the session as it is."""
         session, mesh = self.session, self.session.mesh
-        self.empty.setVisible(mesh is None and not self.left_overs.isVisible())
-        if self.empty.isVisible():
-            QTimer.singleShot(0, self._place_floating)
+        self.cards.refresh()
         self.stack.setVisible(mesh is not None)
         self.menus.undo.setEnabled(session.job.can_undo)
         self.menus.redo.setEnabled(session.job.can_redo)
@@ -500,10 +385,7 @@ class Window(QMainWindow):
         else:
             verdict = found.readiness
             state, ready = verdict.state, "yes" if verdict.proven else "open" if verdict.ready else "no"
-        metrics = self.state_button.fontMetrics()
-        self.state_button.setText(metrics.elidedText(state, Qt.TextElideMode.ElideRight, 620))
-        self.state_button.setToolTip(state)
-        self.state_button.setAccessibleName(f"Release state: {state}")
+        self.state_button.show_state(state)
         self.state_button.setProperty("ready", ready)
         self.state_button.style().unpolish(self.state_button)
         self.state_button.style().polish(self.state_button)
@@ -514,41 +396,24 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{self.saving.name}{unsaved} – Tinsnip" if self.saving.name else "Tinsnip")
 
     def _show_busy(self) -> None:
+        """What is waited for stops the tray and the log; the focus is kept for after it."""
         busy = self.session.tasks.busy is not None
+        focus = self.focusWidget()
+        if busy and focus is not None and (self.stack.isAncestorOf(focus) or self.log_list.isAncestorOf(focus)):
+            self._had_focus = focus
+            self.viewport.setFocus()
         self.stack.setEnabled(not busy)
         self.log_list.setEnabled(not busy)
-
-    def _show_message(self, text: str, is_error: bool) -> None:
-        if is_error:
-            self.notice.setText(text)
-            self.notice.show()
-            self.notice.raise_()
-            self._notice_timer.start()
-            self._place_floating()
-
-    def _place_floating(self) -> None:
-        view = self.viewport.rect()
-        self.busy_box.adjustSize()
-        self.busy_box.move((view.width() - self.busy_box.width()) // 2, view.height() - self.busy_box.height() - 56)
-        self.notice.setFixedWidth(min(560, view.width() - 40))
-        self.notice.adjustSize()
-        self.notice.move((view.width() - self.notice.width()) // 2, 16)
-        self.first_look.adjustSize()
-        self.first_look.move(16, 16)
-        self.empty.fit()
-        self.left_overs.adjustSize()
-        for card in (self.empty, self.left_overs):
-            card.move((view.width() - card.width()) // 2, (view.height() - card.height()) // 2)
+        had, self._had_focus = self._had_focus, self._had_focus if busy else None
+        if not busy and had is not None and self.viewport.hasFocus():
+            QTimer.singleShot(0, lambda: had.setFocus() if _is_there(had) else None)
 
     # ---- events
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.Resize and watched is self.viewport:
-            self._place_floating()
-        return super().eventFilter(watched, event)
-
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_S and not event.modifiers() and self.session.mesh is not None:
+        if self.keys.take(event):
+            event.accept()
+        elif event.key() == Qt.Key.Key_S and not event.modifiers() and self.session.mesh is not None:
             if not event.isAutoRepeat() and not self._before_swap:
                 self._before_swap = self.viewport.shows
                 self.viewport.set_shows("now" if self.viewport.shows == "raw" else "raw")
@@ -566,29 +431,84 @@ class Window(QMainWindow):
             self.viewport.set_shows(self._before_swap)
             self._before_swap = ""
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_state()
+
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and not self.isActiveWindow():
             self._swap_back()  # a key that is let go elsewhere is not heard of
         super().changeEvent(event)
 
     def dragEnterEvent(self, event: object) -> None:
-        if event.mimeData().hasUrls():
-            event.acceptProposedAction()
+        self.dropping.enter(event)
+
+    def dragLeaveEvent(self, event: object) -> None:
+        self.dropping.leave()
 
     def dropEvent(self, event: object) -> None:
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        if paths:  # asked only once the one who drops is free again
-            QTimer.singleShot(0, lambda: self.opening.open(paths))
+        self.dropping.drop(event)
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        tasks = self.session.tasks
+        if tasks.busy is not None:
+            event.ignore()
+            self._ask_about_work()
+            return
         if not self._closing and self.saving.unsaved:
             event.ignore()
             self.opening.before_losing(self._close)
             return
-        self.session.tasks.stop_all()
+        self._keep_place()
+        tasks.stop_all()
+        self.session.preparation.stop()
         self.saving.stop()
         super().closeEvent(event)
+
+    def _ask_about_work(self) -> None:
+        """The window is to be closed while something is being done or written."""
+        tasks = self.session.tasks
+        wait, cancel, stay = "Finish it, then quit", "Cancel it and quit", "Stay"
+        about = "Cancelled, nothing of it is left behind."
+        answer = ask(self, "Quit", f"{tasks.title} is still going on.", about, (wait, cancel, stay), wait, stay)
+        if answer == stay:
+            return
+        if answer == cancel and tasks.busy is not None:
+            tasks.busy.progress.cancel()
+        tasks.once_free(lambda: QTimer.singleShot(0, self.close))
 
     def _close(self) -> None:
         self._closing = True
         QTimer.singleShot(0, self.close)  # closing within closing would mean nothing
+
+
+class _StateButton(QPushButton):
+    """Whether the part is ready, as much of it as there is room for."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._state = ""
+        self.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setMinimumWidth(px(150))
+
+    def show_state(self, state: str) -> None:
+        """Show another state, or the same in a window of another size."""
+        self._state = state
+        room = max(px(150), min(px(620), self.window().width() - px(430)))
+        words = state.split(" · ")
+        for count in range(len(words), 0, -1):  # whole words, and how many more there are
+            text = " · ".join(words[:count]) + (f" · +{len(words) - count}" if count < len(words) else "")
+            if self.fontMetrics().horizontalAdvance(text) <= room:
+                break
+        self.setText(text)
+        self.setToolTip(state)
+        self.setAccessibleName(f"Release state: {state}")
+
+
+def _is_there(widget: QWidget) -> bool:
+    """Whether a widget still is, can be seen and used."""
+    try:
+        return widget.isVisible() and widget.isEnabled()
+    except RuntimeError:  # it is gone
+        return False

@@ -6,7 +6,7 @@ Views listen to its signals and call its methods; they never talk to each other.
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from pydantic import BaseModel
@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.known import Known, Measured
+from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.selection import Ticks
 from tinsnip.app.state.tasks import Tasks
@@ -28,6 +29,7 @@ from tinsnip.job import (
     Open,
     OpenedJob,
     Piece,
+    Remove,
     Rename,
     Routine,
     SetUnit,
@@ -96,6 +98,7 @@ class Session(QObject):
         self.job = Job()
         self.tasks = Tasks()
         self.tasks.message.connect(self.message)
+        self.preparation = Preparation()
         self.known = Known(self.tasks)
         self.known.buffers_came.connect(self._take_buffers)
         self.known.examined.connect(self._take_examination)
@@ -108,6 +111,8 @@ class Session(QObject):
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
         self._release: tuple[Path, Mesh, Examination] | None = None
+        self.folder_used = ""
+        """Where something of this job was exported to last."""
         self.looking_back: int | None = None
         """Where the job stands while an earlier step is only looked at."""
 
@@ -183,7 +188,16 @@ class Session(QObject):
             self.set_station(next(iter(self._stations)))
             self.opened.emit([scan.path for scan in scans])
 
-        self.tasks.foreground(title, reader, done)
+        self.tasks.foreground(title, self._once_prepared(reader), done)
+
+    def _once_prepared(self, reader: Callable[[Progress], Any]) -> Callable[[Progress], Any]:
+        """A reader that waits for what opening a scan needs."""
+
+        def read(progress: Progress) -> Any:
+            self.preparation.wait(progress, whole=False)
+            return reader(progress)
+
+        return read
 
     def open_job_with(self, reader: Callable[[Progress], OpenedJob], title: str, path: Path | None) -> None:
         """Open a job that a function reads, which was saved at a path, if it was."""
@@ -196,14 +210,14 @@ class Session(QObject):
             if lost:
                 self.message.emit(f"Opened as far as it is whole. Lost: {lost}", True)
 
-        self.tasks.foreground(title, reader, done)
+        self.tasks.foreground(title, self._once_prepared(reader), done)
 
     def _put_job(self, job: Job) -> None:
         self.job_left.emit()
         close_keeper(self.job.keeper)
         self.job = job
         self.set_undo_memory(self.undo_share)
-        self._release = None
+        self._release, self.folder_used = None, ""
         self.known.forget()
         self.reframed.emit()
 
@@ -211,14 +225,17 @@ class Session(QObject):
 
     def set_active(self, number: int) -> None:
         """Work on another piece."""
-        if self.tasks.busy is None and number in self.job.present and number != self.job.active:
+        if number in self.job.present and number != self.job.active and not self._is_busy("change the piece"):
             self.job.active = number
             self._changed()
             self.reframed.emit()
 
     def set_visible(self, number: int, on: bool) -> None:
         """Show or hide a piece."""
-        (self.job.hidden.discard if on else self.job.hidden.add)(number)
+        if not on and number == self.job.active:
+            self.message.emit("the piece worked on is always shown; click another one first", True)
+        else:
+            (self.job.hidden.discard if on else self.job.hidden.add)(number)
         self.pieces_changed.emit()
         self._prepare_others()
 
@@ -234,6 +251,11 @@ class Session(QObject):
         name = name.strip()[:200]
         if name and number in self.job.present:
             self.do(Rename(to=name), (number,))
+
+    def remove(self, number: int) -> None:
+        """Take a piece out of the job."""
+        if number in self.job.present:
+            self.do(Remove(), (number,))
 
     def copy_as_variant(self) -> None:
         """Copy the active piece as it is now."""
@@ -269,6 +291,12 @@ class Session(QObject):
         on = (self.job.active,) if on is None else tuple(on)
         self.run_plan([(action, on) for action in actions], actions[0].title)
 
+    def _is_busy(self, what: str) -> bool:
+        """Whether something is waited for, so that something else cannot be done; said if so."""
+        if self.tasks.busy is not None:
+            self.message.emit(f"{self.tasks.title} is still going on; {what} after it, or cancel it", True)
+        return self.tasks.busy is not None
+
     def _looks_back(self) -> bool:
         """Whether an earlier step is only looked at; what is done then would cost all that followed it."""
         if self.looking_back is not None:
@@ -282,6 +310,7 @@ class Session(QObject):
         pieces, next_id = dict(self.job.present), self.job.next_id
 
         def work(progress: Progress) -> list[Step]:
+            self.preparation.wait(progress)
             steps: list[Step] = []
             now, free = dict(pieces), next_id
             for i, (given, on) in enumerate(plan):
@@ -305,16 +334,28 @@ class Session(QObject):
 
     def enter(self, steps: list[Step]) -> None:
         """Enter steps that were worked out on the pieces as they are."""
+        before = self.job.active
         try:
             entered = [self.job.enter(step) for step in steps]
         except BadInput as error:
             self.message.emit(str(error), True)
             return
-        self.message.emit("; ".join(step.text for step in steps), False)
+        text = "; ".join(step.text for step in steps)
+        for step in steps:
+            if isinstance(step.action, CopyAsVariant):  # it lies where the copy lies
+                self.job.hidden.add(step.on[0])
         if any(entered):
             self._changed(stepped=True)
         else:
             self.cancel_preview()
+        self._say_with_piece(text, before if before not in self.job.present else self.job.active)
+
+    def _say_with_piece(self, text: str, before: int) -> None:
+        """Say what was done, and loudly if another piece is worked on now."""
+        piece = self.job.piece
+        is_other = piece is not None and before != piece.id
+        told = [text] * bool(text) + ([f"now on {piece.name}"] if is_other else [])
+        self.message.emit("; ".join(told), is_other)
 
     def ask_preview(self, treatment: Treatment) -> None:
         """Work a treatment out behind the scenes, to be looked at before it is applied."""
@@ -330,7 +371,11 @@ class Session(QObject):
             if self.mesh is mesh:
                 self.show_preview(Preview(treatment, mesh, outcome, time.perf_counter() - begun))
 
-        self.tasks.behind("preview", lambda p: treatment.apply(mesh, Context(p, raw)), done)
+        def work(progress: Progress) -> Outcome:
+            self.preparation.wait(progress)
+            return treatment.apply(mesh, Context(progress, raw))
+
+        self.tasks.behind("preview", work, done)
 
     def show_preview(self, preview: Preview) -> None:
         """Let a treatment that has been worked out be looked at."""
@@ -370,19 +415,19 @@ class Session(QObject):
 
     def undo(self) -> None:
         """Take back the last step, or the last change of the log."""
-        if self.job.can_undo and self.tasks.busy is None and not self._looks_back():
+        if self.job.can_undo and not self._is_busy("undo") and not self._looks_back():
             text, job = f"Undone: {self.job.next_undo()}", self.job
             self._go(job.states_after_undo(True), job.undo, text)
 
     def redo(self) -> None:
         """Do again what was taken back last."""
-        if self.job.can_redo and self.tasks.busy is None and not self._looks_back():
+        if self.job.can_redo and not self._is_busy("redo") and not self._looks_back():
             text, job = f"Redone: {self.job.next_redo()}", self.job
             self._go(job.states_after_undo(False), job.redo, text)
 
     def go_to(self, cursor: int) -> None:
         """Go to a line of the log."""
-        if self.tasks.busy is None and cursor != self.job.cursor:
+        if cursor != self.job.cursor and not self._is_busy("go there"):
             job = self.job
             self._go(job.states_at(cursor), lambda: job.go_to(cursor), "")
 
@@ -397,8 +442,8 @@ class Session(QObject):
             except (OSError, BadInput) as error:
                 self.message.emit(f"{error}; the job stands where it was", True)
                 return
-            self.message.emit(text, False)
             self._changed(stepped=True)
+            self._say_with_piece(text, before[0] if before[0] in before[1] else self.job.active)
             if before[0] != self.job.active or not before[1]:
                 self.reframed.emit()
 
@@ -433,6 +478,7 @@ class Session(QObject):
 
     def _changed(self, stepped: bool = False) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
+        self.job.hidden.discard(self.job.active)
         self.ticks.clear()
         self.cancel_preview()
         self.hold(None)

@@ -29,6 +29,10 @@ class Settings(BaseModel):
     job_folder: str = ""
     show_inches: bool = False
     undo_share: float = Field(0.25, ge=0.0, le=0.9)
+    text_size: float = Field(0.0, ge=0.0, le=4.0)
+    place: str = ""
+    ticket_folded: bool = False
+    tray_folded: bool = False
     left: Meaning = "turn"
     middle: Meaning = "turn"
     right: Meaning = "pan"

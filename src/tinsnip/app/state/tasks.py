@@ -3,7 +3,7 @@
 import weakref
 from collections.abc import Callable
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from tinsnip.app.state.worker import Task, start
 from tinsnip.progress import Progress
@@ -21,6 +21,7 @@ class Tasks(QObject):
         super().__init__()
         self.busy: Task | None = None
         self.title = ""
+        self._waiting: Callable[[], None] | None = None
         self._background: dict[str, Task] = {}
         self._to_follow: dict[str, tuple[Callable[[Progress], object], Callable[[object], None]]] = {}
 
@@ -33,6 +34,7 @@ class Tasks(QObject):
         def finish() -> None:
             self.busy = None
             self.busy_changed.emit()
+            QTimer.singleShot(0, self._go_on)
 
         def succeed(result: object) -> None:
             finish()
@@ -49,6 +51,17 @@ class Tasks(QObject):
         self.busy, self.title = Task(work, succeed, fail, stop), title
         self.busy_changed.emit()
         start(self.busy, in_front=True)
+
+    def once_free(self, then: Callable[[], None]) -> None:
+        """Call a function once nothing is waited for any more, at once if nothing is; the newest such wish holds."""
+        self._waiting = then
+        if self.busy is None:
+            self._go_on()
+
+    def _go_on(self) -> None:
+        if self.busy is None and self._waiting is not None:
+            then, self._waiting = self._waiting, None
+            then()
 
     def behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
         """Work nobody waits for; a newer one under the same name cancels the older."""
@@ -106,7 +119,7 @@ class Tasks(QObject):
     @property
     def idle(self) -> bool:
         """Nothing is being worked out, before or behind the scenes."""
-        return self.busy is None and not self._background
+        return self.busy is None and self._waiting is None and not self._background
 
     def progress_of(self, name: str) -> Progress | None:
         """How far something behind the scenes is; None when it is not under way."""

@@ -1,14 +1,11 @@
 """Holes: patching what the scanner did not see."""
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import (
-    QLabel,
-    QSlider,
-)
+from PySide6.QtWidgets import QSlider
 
+from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.station import Station, Tray
-from tinsnip.app.widgets.panels import number_field
+from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.regions import region_of_holes
 from tinsnip.survey import Examination, Kind
 from tinsnip.survey.readiness import Check
@@ -22,42 +19,40 @@ from tinsnip.words import counted, grouped
 __all__ = ["HOLES", "HolesTray"]
 
 
-class HolesTray(Tray):
+class HolesTray(PreviewTray):
     """Patching holes."""
 
-    title = "Patch holes"
+    title = "Holes: patch"
+    previews = Patch
 
     def build(self) -> None:
+        self.head_text.setText("Close what the scanner did not see. The outer rim is never patched from here.")
         self.blocked = self.warning()
         self.unblock = self.button("Mend and orient first", self._mend)
-        self.shape_text = QLabel("Shape of the patches: flowing")
-        self.column.addWidget(self.shape_text)
+        self.shape_text = self.heading("Shape of the patches: flowing")
         self.flow = QSlider(Qt.Orientation.Horizontal)
         self.flow.setRange(0, 100)
         self.flow.setValue(100)
         self.flow.setAccessibleName("Shape of the patches, taut to flowing")
-        self.column.addWidget(self.flow)
-        row, self.flow_number = number_field("taut 0 … 1 flowing", 0, 1, 2, "", 0.1)
+        self.flow.wheelEvent = lambda event: event.ignore()
+        self.add(self.flow)
+        self.flow_number = self.number("0 taut, 1 flowing", 0, 1, 2, "", 0.1)
+        self.flow_number.setToolTip("Taut: as little surface as can be. Flowing: goes on in the slope around it.")
         self.flow_number.setValue(1.0)
-        self.column.addWidget(row)
         self.flow.valueChanged.connect(lambda v: self.flow_number.setValue(v / 100))
         self.flow_number.valueChanged.connect(lambda v: self.flow.setValue(round(v * 100)))
         self.tick_buttons("Holes")
         self.heading("What the preview shows")
+        self.chosen = self.figure("Holes ticked")
         self.made = self.figure("New triangles")
         self.area = self.figure("Surface made")
-        self.left = self.figure("Holes left")
-        self.copper_button("Patch", self.patch)
+        self.copper_button("Patch", self.do)
         self._later = QTimer(self, singleShot=True, interval=180)
         self._later.timeout.connect(self._preview)
-        self.flow_number.valueChanged.connect(self._changed)
-        self.session.ticks_changed.connect(self._changed)
-        self.session.preview_changed.connect(self._show_preview)
+        self.flow_number.valueChanged.connect(self.ask_anew)
+        self.session.ticks_changed.connect(self.ask_anew)
 
-    def enter(self) -> None:
-        self._changed()
-
-    def _treatment(self) -> Patch:
+    def treatment(self) -> Patch:
         keys = self.session.ticked_keys((Kind.HOLE,))
         holes = None if keys is None else region_of_holes(self.session.mesh, keys)
         return Patch(flow=round(self.flow_number.value(), 2), holes=holes)
@@ -68,9 +63,6 @@ class HolesTray(Tray):
         return sum(self.session.is_ticked(f) for f in holes), len(holes)
 
     def refresh(self) -> None:
-        self._changed()
-
-    def _changed(self, *_: object) -> None:
         value = self.flow_number.value()
         word = "flowing" if value > 0.8 else "taut" if value < 0.2 else "in between"
         self.shape_text.setText(f"Shape of the patches: {word}")
@@ -80,39 +72,43 @@ class HolesTray(Tray):
         self.blocked.setText("Tangled or flipped edges leave the holes without a clear edge.")
         self.blocked.setVisible(knots > 0)
         self.unblock.setVisible(knots > 0)
-        self.head_text.setText(f"{chosen} of {every} holes ticked. The outer rim is never patched from here.")
-        self.copper.setText(f"Patch {counted(chosen, 'hole')}" if chosen else "No hole to patch")
-        self.copper.setEnabled(chosen > 0 and knots == 0)
-        self.left.setText(str(every - chosen))
+        self.chosen.setText(f"{chosen} of {every}")
+        why = "" if chosen else "tick a hole first" if every else "there is no hole"
+        why = "mend and orient first: the button is above" if knots else why
+        if found is None:
+            why = "the part is still being looked over"
+        first = "Preview" if self.is_left else "Patch"
+        self.offer(f"{first} {counted(chosen, 'hole')}" if chosen else "No hole to patch", why)
         if not self.isVisible():
             return
-        if chosen and not knots:
-            self.made.setText("…")
-            self.area.setText("…")
-            self._later.start()
-        else:
+        self.show_figures(None)
+        if why or self.is_left:
+            self._later.stop()
             self.session.cancel_preview()
-            self.made.setText("0")
-            self.area.setText("0 mm²")
+        else:
+            self._later.start()
+
+    def show_figures(self, preview: Preview | None) -> None:
+        if preview is not None:
+            added = len(preview.outcome.mesh.faces) - len(preview.before.faces)
+            self.made.setText(f"+{grouped(added)}")
+            self.area.setText(f"{preview.outcome.figures.get('area_mm2', 0.0):.4g} mm²")
+            return
+        for label in (self.made, self.area):
+            label.setText("–" if self.is_left or self.why_not else "…")
 
     def _preview(self) -> None:
-        if self.isVisible():
-            self.session.ask_preview(self._treatment())
-
-    def _show_preview(self) -> None:
-        preview = self.session.preview
-        if preview is None or preview.treatment.name != Patch.name:
+        if not self.isVisible() or self.is_left or self.why_not:
             return
-        added = len(preview.outcome.mesh.faces) - len(preview.before.faces)
-        self.made.setText(f"+{grouped(added)}")
-        self.area.setText(f"{preview.outcome.figures.get('area_mm2', 0.0):.4g} mm²")
+        known = self.session.preview
+        treatment = self.treatment()
+        if known is not None and known.before is self.session.mesh and known.treatment == treatment:
+            self.show_figures(known)
+        else:
+            self.session.ask_preview(treatment)
 
     def _mend(self) -> None:
         self.session.do_all([Mend(), Orient()])
-
-    def patch(self) -> None:
-        """Patch the ticked holes."""
-        self.session.apply(self._treatment())
 
 
 def _state(session: Session) -> tuple[str, int | None]:

@@ -1,18 +1,12 @@
 """Intake: what came in, and the pieces of the job."""
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import (
-    QLabel,
-    QListWidget,
-    QListWidgetItem,
-)
-
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.piecelist import PieceList
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.treat import Merge
-from tinsnip.words import grouped
+from tinsnip.words import grouped, lengths
 
 __all__ = ["INTAKE", "IntakeTray"]
 
@@ -22,72 +16,39 @@ class IntakeTray(Tray):
 
     title = "Intake"
 
-    def _show_pieces(self) -> None:
-        self._filling = True
-        self.pieces.clear()
-        for piece in self.session.job.pieces:
-            item = QListWidgetItem(piece.name)
-            flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
-            item.setFlags(flags | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemIsUserCheckable)
-            shown = self.session.job.is_visible(piece.id)
-            item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
-            item.setData(Qt.ItemDataRole.UserRole, piece.id)
-            self.pieces.addItem(item)
-        ids = [piece.id for piece in self.session.job.pieces]
-        self.pieces.setCurrentRow(ids.index(self.session.job.active))
-        shown = [i for i in ids if self.session.job.is_visible(i)]
-        self.merge_button.setEnabled(len(shown) > 1)
-        self.merge_button.setToolTip("Tick two pieces or more" if len(shown) < 2 else f"{len(shown)} pieces are shown")
-        self._filling = False
-
-    def _piece_edited(self, item: QListWidgetItem) -> None:
-        if self._filling:
-            return
-        number = item.data(Qt.ItemDataRole.UserRole)
-        piece = self.session.job.present.get(number)
-        if piece is None:
-            return
-        shown = item.checkState() == Qt.CheckState.Checked
-        # answered after the list has finished with its own editing
-        if shown != self.session.job.is_visible(number):
-            QTimer.singleShot(0, lambda: self.session.set_visible(number, shown))
-        elif item.text() != piece.name:
-            text = item.text()
-            QTimer.singleShot(0, lambda: self.session.rename(number, text))
-
-    def _piece_chosen(self, row: int) -> None:
-        if not self._filling and row >= 0:
-            number = self.pieces.item(row).data(Qt.ItemDataRole.UserRole)
-            QTimer.singleShot(0, lambda: self.session.set_active(number))
-
     def build(self) -> None:
-        self.head_text.setText("What the file held.")
+        self.head_text.setText("What the file held, and the pieces that the job is made of.")
         names = ("Format", "Unit", "Triangles", "Vertices", "Size, mm", "Shells", "Colour")
         self.values = {name: self.figure(name) for name in names}
         self.note = self.warning()
         self.heading("Pieces (tick: shown)")
-        self.pieces = QListWidget()
-        self.pieces.setAccessibleName("Pieces of the job")
-        self.pieces.setFixedHeight(84)
-        self.pieces.setToolTip("Tick to show, click to work on, double-click to rename")
-        self.pieces.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._filling = False
-        self.pieces.itemChanged.connect(self._piece_edited)
-        self.pieces.currentRowChanged.connect(self._piece_chosen)
-        self.column.addWidget(self.pieces)
+        self.pieces = PieceList(self.session)
+        self.add(self.pieces)
+        rename = self.button("Rename", self.pieces.rename_current, "F2")
+        rename.setToolTip("The name of the piece that is worked on")
+        self.remove_button = self.button("Remove", self.pieces.remove_current, "Del")
+        self.remove_button.setToolTip("Take the piece out of the job; undo brings it back")
+        self.row(rename, self.remove_button)
         self.button("Copy as a variant", self.session.copy_as_variant)
         self.merge_button = self.button("Merge the shown pieces into one", self.merge)
         self.add_button = self.button("Open a further scan as a piece…", lambda: self.asked.emit("open further"))
         self.look_button = self.button("First look…", lambda: self.asked.emit("first look"))
         self.session.pieces_changed.connect(self.refresh)
-        self.reason = QLabel()
-        self.reason.setObjectName("muted")
-        self.reason.setWordWrap(True)
-        self.column.addWidget(self.reason)
+        self.reason = self.explain()
+
+    def _show_pieces(self) -> None:
+        self.pieces.refresh()
+        shown = self._shown()
+        self.merge_button.setEnabled(len(shown) > 1)
+        self.merge_button.setToolTip("Tick two pieces or more" if len(shown) < 2 else f"{len(shown)} pieces are shown")
+
+    def _shown(self) -> list[int]:
+        job = self.session.job
+        return [p.id for p in job.pieces if job.is_visible(p.id) or p.id == job.active]
 
     def merge(self) -> None:
         """Make one piece of all that are shown."""
-        shown = [p.id for p in self.session.job.pieces if self.session.job.is_visible(p.id)]
+        shown = self._shown()
         first = [self.session.job.active] if self.session.job.active in shown else []
         self.session.do(Merge(), [*first, *(i for i in shown if i not in first)])
 
@@ -102,7 +63,7 @@ class IntakeTray(Tray):
             scan.unit,
             grouped(len(raw.faces)),
             grouped(len(raw.vertices)),
-            " × ".join(f"{x:.3g}" if x < 1000 else f"{x:.0f}" for x in raw.size),
+            lengths(raw.size),
             shells,
             "kept" if raw.colour is not None else "none",
         )

@@ -80,7 +80,11 @@ class Levels(QObject):
                 self.study = Study(mesh, options, *result)
                 self.studied.emit()
 
-        self.session.tasks.behind("study", lambda p: options.study(mesh, p), done)
+        def work(progress: Progress) -> tuple[Record, Curve]:
+            self.session.preparation.wait(progress)
+            return options.study(mesh, progress)
+
+        self.session.tasks.behind("study", work, done)
 
     def hold_area(self, point: np.ndarray, radius: float) -> None:
         """Hold all triangles within a radius of a point, mm, besides those that are held already."""

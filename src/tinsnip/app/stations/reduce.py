@@ -2,8 +2,7 @@
 
 import numpy as np
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QProgressBar, QPushButton
-from PySide6.QtWidgets import QWidget as Widget
+from PySide6.QtWidgets import QLabel, QProgressBar
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.levels import Levels
@@ -11,8 +10,11 @@ from tinsnip.app.stations.station import Station, Tray
 from tinsnip.app.tools.pick import Pick
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.curveplot import CurvePlot
-from tinsnip.app.widgets.panels import number_field
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
+from tinsnip.app.widgets.panels import line_of
+from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
+from tinsnip.mesh import Mesh
 from tinsnip.treat import Reduce
 from tinsnip.treat.reduce.levelsearch import LevelSearch
 from tinsnip.words import at_most, grouped, megabytes, millimetres
@@ -26,7 +28,7 @@ _REST_MS = 250
 class ReduceTray(Tray):
     """Reducing along the curve of triangles against deviation."""
 
-    title = "Reduce"
+    title = "Reduce: fewer triangles"
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.levels = Levels(session)
@@ -34,8 +36,10 @@ class ReduceTray(Tray):
         self._search: LevelSearch | None = None
         self._filling = False
         self._unwanted = False
-        self._is_done = False
+        self._is_asked = False
+        """Whether a level was asked for; the present mesh is shown until then."""
         self._pick: Pick | None = None
+        self._mesh: Mesh | None = None
         super().__init__(session, view)
         self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
         self._rest.timeout.connect(self._measure)
@@ -49,91 +53,65 @@ class ReduceTray(Tray):
         self.release_button.hide()
 
     def build(self) -> None:
-        self.head_text.setText("Drag along the curve. One pass was computed; every level is at hand.")
+        self.head_text.setText("Take away triangles that the shape does not need. Drag along the curve, or type.")
         self.tangled = self.warning()
-        self.waiting = Widget()
-        box = QHBoxLayout(self.waiting)
-        box.setContentsMargins(0, 0, 0, 0)
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
-        self.bar.setFormat("Working out all levels, %p %")
-        box.addWidget(self.bar, 1)
-        self.stop_button = QPushButton("Stop")
+        self.stop_button = Button("Stop")
         self.stop_button.clicked.connect(self._stop_or_go)
-        box.addWidget(self.stop_button)
-        self.column.addWidget(self.waiting)
+        self.waiting, box = line_of(self.bar, self.stop_button)
+        box.setStretch(0, 1)
+        self.add(self.waiting)
         self.plot = CurvePlot()
         self.plot.dragged.connect(self._want)
-        self.column.addWidget(self.plot)
+        self.add(self.plot)
         self.kept = self.figure("Kept")
-        self.deviation = self.figure("Largest / 99 %, mm")
+        self.deviation = self.figure("Moved at most, mm")
         self.deviation.setToolTip(
-            "Measured at every vertex, edge midpoint and centroid, and back; ~ while it is read off the curve"
+            "How far the reduced surface and this one lie apart, measured at every vertex, edge midpoint and centroid,"
+            " and back; ~ while it is read off the curve"
         )
-        row = Widget()
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
-        self.format = QComboBox()
-        self.format.setAccessibleName("Format whose size is predicted")
+        self.p99 = self.figure("99 % of it within, mm")
+        self.format = DropDown("Format whose size is predicted")
         for name in FORMATS:
             self.format.addItem(f"{name.upper()} on disk", name)
-        box.addWidget(self.format)
-        box.addStretch(1)
         self.size = QLabel("–")
         self.size.setObjectName("figure")
         self.size.setAccessibleName("Predicted size on disk")
-        box.addWidget(self.size)
-        self.column.addWidget(row)
-        row = Widget()
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.addWidget(QLabel("Stop at"))
-        self.stop = QComboBox()
-        self.stop.setAccessibleName("What the reduction stops at")
+        self.row(self.format, None, self.size)
+        self.stop = DropDown("What the reduction stops at")
         self.stop.addItems(_STOPS)
-        box.addWidget(self.stop, 1)
         self.fields = {}
         spans = {"triangles": (4, 5e7, 0, "", 1000), "percent": (0.001, 100, 2, "%", 1)}
         spans |= {"deviation": (1e-5, 1e4, 4, "mm", 0.01), "file size": (0.001, 1e5, 3, "MB", 1)}
-        for name, (low, high, decimals, unit, step) in spans.items():
-            _, field = number_field(f"Stop at: {name}", low, high, decimals, unit, step)
+        for name, span in spans.items():
+            field = NumberField(f"Stop at: {name}", *span)
+            field.setMinimumWidth(px(96))
             field.valueChanged.connect(self._typed)
-            box.addWidget(field)
             self.fields[name] = field
-        self.column.addWidget(row)
-        self.rims = QCheckBox("hold rims")
-        self.colours = QCheckBox("hold colour edges")
-        self.even = QCheckBox("even triangles")
+        self.row("Stop at", self.stop, *self.fields.values()).setStretch(1, 1)
+        self.rims, self.colours, self.even = (TickBox(t) for t in ("hold rims", "hold colour edges", "even triangles"))
         self.rims.setToolTip("Leave open edges exactly as they are")
         self.colours.setToolTip("Keep the lines where the scan's colour changes")
         self.even.setToolTip("Triangles of one size all over, not fewer where the surface is flat")
-        for pair in ((self.rims, self.even), (self.colours,)):
-            row = Widget()
-            box = QHBoxLayout(row)
-            box.setContentsMargins(0, 0, 0, 0)
-            for option in pair:
-                option.toggled.connect(self._option_changed)
-                box.addWidget(option)
-            box.addStretch(1)
-            self.column.addWidget(row)
-        row = Widget()
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
-        self.hold_button = QPushButton("Hold areas…")
+        for option in (self.rims, self.colours, self.even):
+            option.toggled.connect(self._option_changed)
+        self.row(self.rims, self.even, None)
+        self.row(self.colours, None)
+        self.hold_button = Button("Hold areas…")
         self.hold_button.setToolTip("Click on the part: what lies within the radius stays untouched")
         self.hold_button.clicked.connect(self._pick_areas)
-        box.addWidget(self.hold_button)
-        _, self.radius = number_field("Radius of a held area", 0.001, 1e5, 2, "mm", 1)
-        self.radius.setMinimumWidth(86)
-        box.addWidget(self.radius, 1)
-        self.release_button = QPushButton("Let go")
+        self.radius = NumberField("Radius of a held area", 0.001, 1e5, 2, "mm", 1)
+        self.radius.setMinimumWidth(px(80))
+        self.belong(self.hold_button, self.radius)
+        self.release_button = Button("Let go")
         self.release_button.setAccessibleName("Let go of the held areas")
         self.release_button.clicked.connect(lambda: self.session.hold(None))
-        box.addWidget(self.release_button)
-        self.column.addWidget(row)
+        self.row(self.hold_button, self.radius, self.release_button).setStretch(1, 1)
         self.copper_button("Reduce", self.reduce)
         self.format.currentIndexChanged.connect(self._format_changed)
         self.stop.currentIndexChanged.connect(self._stop_changed)
+        self.stop.activated.connect(self._stop_chosen)
         self._stop_changed()
 
     # ---- the study
@@ -149,7 +127,7 @@ class ReduceTray(Tray):
         )
 
     def enter(self) -> None:
-        self._unwanted = self._is_done = False
+        self._unwanted = self._is_asked = False
         if self.session.mesh is not None:
             self.radius.setValue(0.05 * self.session.mesh.diagonal)
         self._begin()
@@ -220,6 +198,14 @@ class ReduceTray(Tray):
         self.session.cancel_preview()
         self._begin()
 
+    def refresh(self) -> None:
+        mesh = self.session.mesh
+        if mesh is not self._mesh:  # done, undone or another piece: what it has come to is shown, and no level of it
+            self._mesh, self._is_asked, self._search = mesh, False, None
+            self._rest.stop()
+            if self.isVisible():
+                self._show_level()
+
     def _show_progress(self) -> None:
         progress = self.session.tasks.progress_of("study")
         known = self.levels.study is not None and self.levels.study.mesh is self.session.mesh
@@ -241,19 +227,16 @@ class ReduceTray(Tray):
             return
         self._show_progress()
         total = study.record.most
-        if self._is_done:  # what was just reduced is not reduced again unasked
-            self._is_done = False
+        asked = self._is_asked and study.record.fewest <= self.wanted < total
+        if not asked:
             self.wanted = total
-            self.plot.triangles = total
-            self.plot.show_curve(study.curve)
-            self._fill()
-            self._show_level()
-            return
-        if not study.record.fewest <= self.wanted < total:
-            self.wanted = max(study.record.fewest, round(0.1 * total))
         self.plot.triangles = self.wanted
         self.plot.show_curve(study.curve)
-        if self.stop.currentText() == "deviation":
+        if not asked:
+            self._is_asked = False
+            self._fill()
+            self._show_level()
+        elif self.stop.currentText() == "deviation":
             self._typed()
         else:
             self._want(self.wanted)
@@ -262,7 +245,7 @@ class ReduceTray(Tray):
 
     def _want(self, triangles: int) -> None:
         """Show the level of so many triangles."""
-        self._search = None
+        self._search, self._is_asked = None, True
         self._ask(triangles)
         self._fill()
         self._show_level()
@@ -280,17 +263,31 @@ class ReduceTray(Tray):
         if study is None:
             return
         name = self.stop.currentText()
-        value = {
-            "triangles": float(self.wanted),
-            "percent": 100.0 * self.wanted / max(1, study.record.most),
-            "deviation": study.curve.largest_at(self.wanted),
-            "file size": self._bytes(self.wanted) / 1e6,
-        }[name]
-        if not (name == "deviation" and self.fields[name].hasFocus()):
-            self._filling = True
-            self.fields[name].setValue(value)
-            self._filling = False
+        if name != "deviation":  # what it may be moved by is a limit, and stays as it was set
+            value = {
+                "triangles": float(self.wanted),
+                "percent": 100.0 * self.wanted / max(1, study.record.most),
+                "file size": self._bytes(self.wanted) / 1e6,
+            }[name]
+            self._put(name, value)
         self.plot.set_budget(self.fields[name].value() if name == "deviation" else None)
+
+    def _put(self, name: str, value: float) -> None:
+        self._filling = True
+        self.fields[name].setValue(value)
+        self._filling = False
+
+    def _stop_chosen(self, index: int) -> None:
+        """A stop was chosen by hand: where it is a deviation, keep to it at once."""
+        study = self.levels.study
+        if _STOPS[index] != "deviation" or study is None:
+            return
+        wanted = self.wanted if self._is_asked else max(study.record.fewest, round(0.1 * study.record.most))
+        level = self.levels.shown
+        measured = None if level is None or level.triangles != wanted else level.measured
+        limit = study.curve.largest_at(wanted) if measured is None else measured.max
+        self._put("deviation", float(at_most(max(limit, 1e-5))))
+        self._typed()
 
     def _bytes(self, triangles: int) -> int:
         mesh = self.session.mesh
@@ -304,6 +301,7 @@ class ReduceTray(Tray):
         study = self.levels.study
         if self._filling or study is None:
             return
+        self._is_asked = True
         name = self.stop.currentText()
         value = self.fields[name].value()
         least, most = study.record.fewest, study.record.most
@@ -346,10 +344,10 @@ class ReduceTray(Tray):
         study, level = self.levels.study, self.levels.shown
         mesh = self.session.mesh
         if study is None or mesh is None:
-            for label in (self.kept, self.deviation, self.size):
+            for label in (self.kept, self.deviation, self.p99, self.size):
                 label.setText("–")
-            self.copper.setText("Reduce")
-            self.copper.setEnabled(False)
+            stopped = self.session.tasks.progress_of("study") is None
+            self.offer("Reduce", "the levels are not worked out" if stopped else "the levels are being worked out")
             return
         count = self.wanted
         current = level is not None and level.treatment.triangles == count and level.before is mesh
@@ -357,18 +355,43 @@ class ReduceTray(Tray):
             count = level.triangles
         self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
         measured = level.measured if current else None
+        keeps = measured is not None and self._keeps_to(measured.max)
         if count >= study.record.most:
-            self.deviation.setText("0 / 0")
+            self.deviation.setText("0")
+            self.p99.setText("0")
+        elif self._search is not None and not keeps:
+            self.deviation.setText("searching …")
+            self.p99.setText("…")
         elif measured is not None:
-            self.deviation.setText(f"{at_most(measured.max)} / {millimetres(measured.p99)}")
+            self.deviation.setText(at_most(measured.max))
+            self.p99.setText(millimetres(measured.p99))
             self.plot.set_measured(self.wanted, measured.max)
         else:
             self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
+            self.p99.setText("…")
         about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""
         self.size.setText(about + megabytes(self._bytes(count)))
         idle = count >= study.record.most
-        self.copper.setText("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles")
-        self.copper.setEnabled(count < len(mesh.faces) and measured is not None and self._keeps_to(measured.max))
+        why = "drag the line, or type what to stop at" if idle else "" if keeps else "the level is still being measured"
+        self.offer("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles", why)
+
+    def put_away(self) -> bool:
+        if not self._is_asked:
+            return False
+        self.session.cancel_preview()
+        self._back_to_whole()
+        return True
+
+    def _back_to_whole(self) -> None:
+        """No level is asked for any more: the present mesh, with its own figures."""
+        study = self.levels.study
+        self._is_asked, self._search = False, None
+        self._rest.stop()
+        if study is not None:
+            self.wanted = study.record.most
+            self.plot.set_triangles(self.wanted)
+            self._fill()
+        self._show_level()
 
     def _keeps_to(self, largest: float) -> bool:
         """Whether the measured level is the one that the stop asks for; if not, the next one is tried.
@@ -382,9 +405,8 @@ class ReduceTray(Tray):
             search.tell(largest)
             if search.next is None and search.best is None:  # none keeps to it: the whole mesh
                 self.session.cancel_preview()
-                self.wanted = self.levels.study.record.most
-                self.plot.set_triangles(self.wanted)
-                self._show_level()
+                self.session.message.emit("no coarser level keeps to that deviation", False)
+                self._back_to_whole()
                 return False
             follow = search.best if search.next is None else search.next
             if follow != self.wanted:
@@ -396,7 +418,7 @@ class ReduceTray(Tray):
         """Take the level that is shown."""
         level = self.levels.shown
         if level is not None and level.outcome is not None:
-            self._is_done = True
+            self._is_asked = False  # what was just reduced is not reduced again unasked
             self.session.apply(level.treatment)
 
 

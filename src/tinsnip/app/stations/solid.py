@@ -2,75 +2,78 @@
 
 from dataclasses import replace
 
-from PySide6.QtWidgets import (
-    QCheckBox,
-)
-
+from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.station import Station, Tray
-from tinsnip.app.widgets.panels import number_field
+from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import (
-    Plinth,
-)
+from tinsnip.treat import Mend, Orient, Plinth
 from tinsnip.words import grouped
 
 __all__ = ["SOLID", "SolidTray"]
 
 
-class SolidTray(Tray):
+class SolidTray(PreviewTray):
     """Closing the base."""
 
-    title = "Close the base"
+    title = "Solid: close the base"
+    previews = Plinth
 
     def build(self) -> None:
-        self.head_text.setText("The open rim is closed onto a plane: a flat rim by a flat base, a ragged one by walls.")
-        self.auto = QCheckBox("as thin as can be")
+        self.head_text.setText("Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.")
+        self.auto = self.tick("as thin as can be")
         self.auto.setChecked(True)
-        self.column.addWidget(self.auto)
-        row, self.depth = number_field("Depth below the rim", 0.01, 1000, 2, "mm", 0.5)
+        self.depth = self.number("Depth below the rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)
-        self.column.addWidget(row)
         self.blocked = self.warning()
+        self.unblock = self.button("Mend and orient first", self._mend)
         self.heading("What the preview shows")
         self.rims = self.figure("Open rims")
         self.made = self.figure("New triangles")
-        self.copper_button("Close the base", self.close_base)
-        self.auto.toggled.connect(self.refresh)
-        self.depth.valueChanged.connect(self.refresh)
-        self.session.preview_changed.connect(self._show_preview)
+        self.copper_button("Close the base", self.do)
+        self.auto.toggled.connect(self.ask_anew)
+        self.depth.valueChanged.connect(self.ask_anew)
 
-    def enter(self) -> None:
-        self.refresh()
-
-    def _treatment(self) -> Plinth:
+    def treatment(self) -> Plinth:
         return Plinth(depth_mm=None if self.auto.isChecked() else self.depth.value())
 
-    def refresh(self, *_: object) -> None:
+    def _mend(self) -> None:
+        self.session.do_all([Mend(), Orient()])
+
+    def refresh(self) -> None:
         self.depth.setEnabled(not self.auto.isChecked())
         found = self.session.examination
         if found is None:
+            self.offer("Close the base", "the part is still being looked over")
             return
         rims = int(found.boundaries.is_rim.sum())
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges
-        self.blocked.setText("Tangled or flipped edges leave the rim without a clear side: mend them in Surface.")
+        self.blocked.setText("Tangled or flipped edges leave the rim without a clear side.")
         self.blocked.setVisible(knots > 0 and rims > 0)
+        self.unblock.setVisible(knots > 0 and rims > 0)
         self.rims.setText(str(rims))
-        self.copper.setText("Close the base" if rims == 1 else f"Close {rims} rims" if rims else "No open rim")
-        self.copper.setEnabled(rims > 0 and knots == 0)
-        self.made.setText("…" if rims and not knots else "0")
-        if self.isVisible() and rims and not knots:
-            self.session.ask_preview(self._treatment())
+        text = "Close the base" if rims == 1 else f"Close {rims} rims" if rims else "No open rim"
+        if rims and self.is_left:
+            text = "Preview the base" if rims == 1 else f"Preview {rims} bases"
+        why = "" if rims else "there is no open rim"
+        self.offer(text, "mend and orient first: the button is above" if rims and knots else why)
+        if not self.isVisible():
+            return
+        self.show_figures(None)
+        if self.is_left or self.why_not:
+            self.session.cancel_preview()
+            return
+        known = self.session.preview
+        if known is not None and known.before is self.session.mesh and known.treatment == self.treatment():
+            self.show_figures(known)
+        else:
+            self.session.ask_preview(self.treatment())
 
-    def _show_preview(self) -> None:
-        preview = self.session.preview
-        if preview is not None and preview.treatment.name == Plinth.name:
+    def show_figures(self, preview: Preview | None) -> None:
+        if preview is not None:
             self.made.setText(f"+{grouped(len(preview.outcome.mesh.faces) - len(preview.before.faces))}")
-
-    def close_base(self) -> None:
-        """Close the rims."""
-        self.session.apply(self._treatment())
+        else:
+            self.made.setText("–" if self.is_left or self.why_not else "…")
 
 
 def _state(session: Session) -> tuple[str, int | None]:

@@ -1,23 +1,20 @@
 """Stand: how the part lies in space."""
 
+from collections.abc import Callable
+
 import numpy as np
-from PySide6.QtWidgets import (
-    QComboBox,
-    QDoubleSpinBox,
-    QHBoxLayout,
-    QInputDialog,
-    QLabel,
-    QPushButton,
-)
-from PySide6.QtWidgets import QWidget as Widget
+from PySide6.QtWidgets import QInputDialog
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
 from tinsnip.app.tools.pick import Pick
 from tinsnip.app.tools.turn import TurnTool
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField
+from tinsnip.app.widgets.theme import px
 from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
-from tinsnip.treat.stand.moves import flat_round
+from tinsnip.treat.stand.moves import flat_round, rotation
+from tinsnip.words import grouped_number
 
 __all__ = ["STAND", "StandTray"]
 
@@ -41,76 +38,56 @@ class StandTray(Tray):
         self.turn_tool.turned.connect(self._turned)
 
     def build(self) -> None:
-        self.head_text.setText("The bed is z = 0. Drag the round tabs to turn, or type.")
+        self.head_text.setText("Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.")
         self.values = {name: self.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
         self.button("Lay a picked flat on the bed…", self.pick_flat)
-        box = self.row()
-        for axis in "xyz":
-            button = QPushButton(f"{axis} 90°")
+        quarters = []
+        for i, axis in enumerate("xyz"):
+            button = Button(f"{axis} 90°")
             button.setAccessibleName(f"Quarter turn about {axis}")
-            button.setMinimumWidth(40)
-            button.clicked.connect(lambda _=False, a=axis: self._turned(np.eye(3)["xyz".index(a)], 90.0))
-            box.addWidget(button)
-        box = self.row()
-        self.axis = QComboBox()
-        self.axis.addItems(["x", "y", "z"])
+            button.setMinimumWidth(px(40))
+            button.clicked.connect(lambda _=False, i=i: self._turned(np.eye(3)[i], 90.0))
+            quarters.append(button)
+        self.row(*quarters)
+        self.axis = self._axes("Axis of the turn")
         self.axis.setCurrentText("z")
-        self.axis.setAccessibleName("Axis of the turn")
-        box.addWidget(QLabel("About"))
-        box.addWidget(self.axis)
-        self.angle = QDoubleSpinBox()
-        self.angle.setMinimumWidth(60)
-        self.angle.setKeyboardTracking(False)
-        self.angle.setRange(-360, 360)
-        self.angle.setDecimals(2)
-        self.angle.setSuffix(" °")
-        self.angle.setAccessibleName("Angle of the turn")
-        box.addWidget(self.angle)
-        turn = QPushButton("Turn")
-        turn.clicked.connect(self.turn_typed)
-        turn.setFixedWidth(64)
-        box.addWidget(turn)
-        box = self.row()
-        self.origin = QComboBox()
+        self.angle = NumberField("Angle of the turn", -360, 360, 2, "°", 5)
+        self.angle.setMinimumWidth(px(60))
+        turn = self._beside("Turn", self.turn_typed, self.axis, self.angle)
+        self.row("About", self.axis, self.angle, turn).setStretch(2, 1)
+        self.angle.valueChanged.connect(self._show_turn)
+        self.axis.currentIndexChanged.connect(self._show_turn)
+        self.origin = DropDown("Where the part is placed")
         for name, text in _ORIGINS.items():
             self.origin.addItem(text, name)
-        self.origin.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.origin.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.origin.setMinimumContentsLength(8)
-        self.origin.setAccessibleName("Where the part is placed")
-        box.addWidget(self.origin, 1)
-        place = QPushButton("Place")
-        place.clicked.connect(lambda: self.session.apply(Place(origin=self.origin.currentData())))
-        place.setFixedWidth(64)
-        box.addWidget(place)
-        box = self.row()
-        self.extent = QComboBox()
-        self.extent.addItems(["x", "y", "z"])
-        self.extent.setAccessibleName("Extent that is given a length")
-        box.addWidget(QLabel("Make"))
-        box.addWidget(self.extent)
-        self.length = QDoubleSpinBox()
-        self.length.setMinimumWidth(60)
-        self.length.setKeyboardTracking(False)
-        self.length.setRange(0.001, 1e6)
-        self.length.setDecimals(3)
-        self.length.setAccessibleName("Length of the extent")
-        box.addWidget(self.length, 1)
-        scale = QPushButton("Scale")
-        scale.clicked.connect(self.scale_typed)
-        scale.setFixedWidth(64)
-        box.addWidget(scale)
+        place = self._beside("Place", self.place, self.origin)
+        self.row(self.origin, place).setStretch(0, 1)
+        self.extent = self._axes("Extent that is given a length")
+        self.length = NumberField("Length of the extent", 0.001, 1e6, 3)
+        self.length.setMinimumWidth(px(60))
+        scale = self._beside("Scale", self.scale_typed, self.extent, self.length)
+        self.row("Make", self.extent, self.length, scale).setStretch(2, 1)
+        self.factor = self.figure("Becomes larger by")
         self.extent.currentIndexChanged.connect(self.refresh)
+        self.length.valueChanged.connect(self._show_factor)
         self.button("Scale by a measured distance…", self.measure)
         self.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
 
-    def row(self) -> QHBoxLayout:
-        """A row of controls."""
-        row = Widget()
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
-        box.setSpacing(6)
-        self.column.addWidget(row)
-        return box
+    @staticmethod
+    def _axes(name: str) -> DropDown:
+        field = DropDown(name)
+        field.addItems(["x", "y", "z"])
+        return field
+
+    def _beside(self, text: str, action: Callable[[], None], *fields: DropDown | NumberField) -> Button:
+        """A button that does what the fields before it say."""
+        button = Button(text)
+        button.clicked.connect(lambda: action())
+        button.setMinimumWidth(px(64))
+        self.belong(button, *fields)
+        return button
 
     @property
     def _per_unit(self) -> float:
@@ -121,6 +98,7 @@ class StandTray(Tray):
         self.view.hand.set_rest(self.turn_tool)
 
     def leave(self) -> None:
+        self.put_away()
         self.view.hand.set_rest(None)
 
     def refresh(self, *_: object) -> None:
@@ -129,13 +107,40 @@ class StandTray(Tray):
             return
         unit = "in" if self._per_unit != 1.0 else "mm"
         for label, value in zip(self.values.values(), (*mesh.size, mesh.box[0, 2]), strict=True):
-            label.setText(f"{value / self._per_unit:.3f} {unit}" if unit == "in" else f"{value:.2f} mm")
+            label.setText(f"{grouped_number(value / self._per_unit, 3 if unit == 'in' else 2)} {unit}")
         self.length.setSuffix(f" {unit}")
         self.length.setValue(float(mesh.size[self.extent.currentIndex()]) / self._per_unit)
+        self._show_factor()
+
+    def _show_factor(self, *_: object) -> None:
+        mesh = self.session.mesh
+        has = 0.0 if mesh is None else float(mesh.size[self.extent.currentIndex()]) / self._per_unit
+        near = abs(self.length.value() - has) < 0.0006
+        self.factor.setText("– " if has <= 0 else f"× {1.0 if near else self.length.value() / has:.4g}")
+
+    def _show_turn(self, *_: object) -> None:
+        """Show the part as the typed turn would turn it."""
+        mesh, scene, angle = self.session.mesh, self.view.scene, self.angle.value()
+        if scene is not None and mesh is not None:
+            way = np.eye(3)[self.axis.currentIndex()]
+            scene.turn = (rotation(way, angle), mesh.box.mean(axis=0)) if angle and self.isVisible() else None
+            self.view.moved()
+
+    def put_away(self) -> bool:
+        mesh = self.session.mesh
+        was = self.angle.value() != 0.0 or (mesh is not None and self.factor.text() != "× 1")
+        self.angle.setValue(0.0)
+        self.refresh()
+        return was
 
     def _turned(self, axis: np.ndarray, degrees: float) -> None:
-        if self.isVisible():
+        if self.isVisible() and degrees:
             self.session.apply(Turn(axis=tuple(float(x) for x in axis), degrees=float(degrees)))
+            self.angle.setValue(0.0)
+
+    def place(self) -> None:
+        """Place the part where the drop-down says."""
+        self.session.apply(Place(origin=self.origin.currentData()))
 
     def turn_typed(self) -> None:
         """Turn by the typed angle."""
@@ -182,9 +187,8 @@ class StandTray(Tray):
 
 
 def _state(session: Session) -> tuple[str, int | None]:
-    lowest = float(session.mesh.box[0, 2])
-    text = f"{lowest:.2f}".rstrip("0").rstrip(".") if abs(lowest) >= 0.005 else "0"
-    return f"lowest point {text} mm", None
+    lowest = grouped_number(float(session.mesh.box[0, 2]), 2)
+    return f"lowest point {lowest.rstrip('0').rstrip('.') if '.' in lowest else lowest} mm", None
 
 
 STAND = Station("Stand", StandTray, _state, waits=False)

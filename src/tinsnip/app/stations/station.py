@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from tinsnip.app import tools
+from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
@@ -13,9 +14,9 @@ from tinsnip.app.widgets.form import Form
 from tinsnip.app.widgets.panels import Panel
 from tinsnip.survey import Examination, Finding
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import TREATMENTS
+from tinsnip.treat import TREATMENTS, Treatment
 
-__all__ = ["Station", "Tray", "offered_tools"]
+__all__ = ["PreviewTray", "Station", "Tray", "offered_tools"]
 
 
 class Tray(Panel):
@@ -34,8 +35,8 @@ class Tray(Panel):
             if treatment.station == station:
                 self.heading(treatment.title)
                 form = Form(treatment())
-                self.column.addWidget(form)
-                self.button(treatment.title, lambda form=form: self._apply(form))
+                self.add(form)
+                self.belong(self.button(treatment.title, lambda form=form: self._apply(form)), *form.controls())
         self.give_keys()
 
     def _apply(self, form: Form) -> None:
@@ -43,6 +44,58 @@ class Tray(Panel):
             self.session.apply(form.action())
         except ValueError as error:
             self.session.message.emit(str(error), True)
+
+
+class PreviewTray(Tray):
+    """A tray whose treatment is worked out and shown before it is done.
+
+    Left with Esc, figures and button are as if nothing had been previewed, until it is asked for again: by the
+    copper button, or by changing anything.
+    """
+
+    previews: type[Treatment]
+    """The treatment it previews."""
+
+    def __init__(self, session: Session, view: Viewport) -> None:
+        self.is_left = False
+        super().__init__(session, view)
+        session.preview_changed.connect(self._show_preview)
+
+    def treatment(self) -> Treatment:
+        """The treatment as it is set up."""
+        raise NotImplementedError
+
+    def show_figures(self, preview: Preview | None) -> None:
+        """Show what a preview makes; None: there is none, or it is not there yet."""
+        raise NotImplementedError
+
+    def enter(self) -> None:
+        self.ask_anew()
+
+    def ask_anew(self, *_: object) -> None:
+        """Something was changed, or it was asked for: preview it."""
+        self.is_left = False
+        self.refresh()
+
+    def put_away(self) -> bool:
+        if self.is_left or self.why_not:
+            return False
+        self.is_left = True
+        self.session.cancel_preview()
+        self.refresh()
+        return True
+
+    def do(self) -> None:
+        """Do what is previewed; preview it first, where that was left."""
+        if self.is_left:
+            self.ask_anew()
+        else:
+            self.session.apply(self.treatment())
+
+    def _show_preview(self) -> None:
+        preview = self.session.preview
+        if preview is not None and isinstance(preview.treatment, self.previews):
+            self.show_figures(preview)
 
 
 def _nothing(found: Examination) -> list[Finding]:

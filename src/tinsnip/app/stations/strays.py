@@ -15,12 +15,20 @@ __all__ = ["STRAYS", "StraysTray"]
 class StraysTray(Tray):
     """Sweeping strays and voids."""
 
-    title = "Sweep strays"
+    title = "Strays: sweep"
 
     def build(self) -> None:
-        self.head_text.setText("Shells beside the part. The main shell always stays.")
+        self.head_text.setText("Sweep away shells that are not the part. The main shell always stays.")
         self.question = self.warning()
-        self.crumbs, self.chunks, self.voids = (self.figure(n) for n in ("Crumbs", "Chunks", "Inner skins"))
+        kinds = {
+            "Crumbs": "Stray shells too small to be part of it",
+            "Chunks": "Stray shells large enough to be part of it: ticked by you alone",
+            "Voids": "Closed skins inside the part, which face inwards",
+        }
+        self.crumbs, self.chunks, self.voids = (self.figure(name) for name in kinds)
+        for label, about in zip((self.crumbs, self.chunks, self.voids), kinds.values(), strict=True):
+            label.parentWidget().setToolTip(about)
+        self.explain("A crumb is a tiny stray, a chunk one that may be part of it, a void a skin inside the part.")
         self.goes = self.figure("Triangles that go")
         self.tick_buttons("Strays")
         self.copper_button("Sweep", self.sweep)
@@ -39,12 +47,13 @@ class StraysTray(Tray):
             self.question.setText(f"{check.reason}\nChunks are ticked by you alone: look at each first.")
         self.question.setVisible(chunks > 0)
         for label, kind in ((self.crumbs, Kind.CRUMB), (self.chunks, Kind.CHUNK), (self.voids, Kind.VOID)):
-            label.setText(str(sum(f.kind is kind for f in chosen)))
+            every = sum(f.kind is kind for f in found.strays) if found else 0
+            label.setText(f"{grouped(sum(f.kind is kind for f in chosen))} of {grouped(every)} ticked")
         self.goes.setText(grouped(sum(f.count for f in chosen)))
         voids = sum(f.kind is Kind.VOID for f in chosen)
         parts = [counted(len(chosen) - voids, "stray")] * (len(chosen) > voids) + [counted(voids, "void")] * (voids > 0)
-        self.copper.setText("Sweep " + " and ".join(parts) if parts else "Nothing ticked")
-        self.copper.setEnabled(bool(parts))
+        why = "" if parts else "tick a stray or a void first" if found and found.strays else "there are no strays"
+        self.offer("Sweep " + " and ".join(parts) if parts else "Nothing ticked", why)
 
     def sweep(self) -> None:
         """Sweep what is ticked."""

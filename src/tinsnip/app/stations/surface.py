@@ -1,12 +1,7 @@
 """Surface: tangles and noise."""
 
-from PySide6.QtWidgets import (
-    QLabel,
-)
-
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
-from tinsnip.app.widgets.panels import number_field
 from tinsnip.treat import (
     Mend,
     Orient,
@@ -21,37 +16,44 @@ __all__ = ["SURFACE", "SurfaceTray"]
 class SurfaceTray(Tray):
     """Mending tangles, orienting."""
 
-    title = "Mend the surface"
+    title = "Surface: mend and smooth"
 
     def build(self) -> None:
-        self.head_text.setText("Triangles that are no surface: tangled, pinched, flipped, doubled, without height.")
-        names = ("Tangled edges", "Pinched vertices", "Flipped edges", "Doubled triangles", "Degenerate triangles")
+        self.head_text.setText("Mend triangles that make no surface, and take scanner noise off.")
+        names = {
+            "Tangled edges": "Edges on which more than two triangles meet",
+            "Pinched vertices": "Corners in which the surface touches itself",
+            "Flipped edges": "Edges whose triangles face opposite ways",
+            "Doubled triangles": "Triangles on the same three corners",
+            "Degenerate triangles": "Triangles without height",
+        }
         self.values = [self.figure(name) for name in names]
-        self.copper_button("Mend", self.mend)
+        for label, about in zip(self.values, names.values(), strict=True):
+            label.parentWidget().setToolTip(about)
         self.button("Weld equal vertices", lambda: self.session.apply(Weld()))
         self.heading("Smooth")
-        about = QLabel("Takes scanner noise off; the part keeps its size, open edges stay.")
-        about.setObjectName("muted")
-        about.setWordWrap(True)
-        self.column.addWidget(about)
-        row, self.passes = number_field("Passes", 1, 200, 0, "", 5)
+        self.explain("Takes scanner noise off; the part keeps its size, open edges stay.")
+        self.passes = self.number("Passes", 1, 200, 0, "", 5)
         self.passes.setValue(10)
-        self.column.addWidget(row)
-        row, self.strength = number_field("Strength", 0.05, 0.7, 2, "", 0.05)
+        self.strength = self.number("Strength", 0.05, 0.7, 2, "", 0.05)
         self.strength.setValue(0.5)
-        self.column.addWidget(row)
         self.smooth_button = self.button("Smooth the surface", self.smooth)
+        self.belong(self.smooth_button, self.passes, self.strength)
+        self.copper_button("Mend", self.mend)
 
     def refresh(self) -> None:
         found = self.session.examination
         if found is None:
+            for label in self.values:
+                label.setText("…")
+            self.offer("Mend", "the part is still being looked over")
             return
         t = found.tangles
         counts = (t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate)
         for label, value in zip(self.values, counts, strict=True):
             label.setText(grouped(value))
-        self.copper.setText(f"Mend {counted(t.total, 'tangle')} and orient" if t.total else "Nothing to mend")
-        self.copper.setEnabled(t.total > 0)
+        text = f"Mend {counted(t.total, 'tangle')} and orient" if t.total else "Nothing to mend"
+        self.offer(text, "" if t.total else "there is nothing to mend")
 
     def smooth(self) -> None:
         """Smooth."""

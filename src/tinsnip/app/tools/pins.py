@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from tinsnip.app.view.hand import Tool, View, draw_label
 from tinsnip.app.view.looks import DEVIATION
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.theme import mono_font, px
 
 __all__ = ["Pin", "Pins"]
 
@@ -66,8 +66,8 @@ class Pins(Tool):
         for pin in self.pins:
             x, y, _ = self.view.camera.project(pin.place)[0]
             painter.setPen(QPen(QColor("#1d2023"), 1))
-            painter.drawLine(QPointF(x, y), QPointF(x + 16, y - 16))
+            painter.drawLine(QPointF(x, y), QPointF(x + px(16), y - px(16)))
             painter.setBrush(QColor("#fbf8f0"))
-            painter.drawEllipse(QPointF(x, y), 3, 3)
+            painter.drawEllipse(QPointF(x, y), px(3), px(3))
             width = QFontMetricsF(painter.font()).horizontalAdvance(pin.text) + 14
-            draw_label(painter, QPointF(min(x + 14, self.view.width() - width - 4), max(y - 34, 4.0)), pin.text)
+            draw_label(painter, QPointF(min(x + px(14), self.view.width() - width - 4), max(y - px(34), 4.0)), pin.text)

@@ -5,6 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
 from tinsnip.app.view.hand import Tool
+from tinsnip.app.widgets.theme import px
 
 __all__ = ["ScaleBar"]
 
@@ -16,14 +17,16 @@ class ScaleBar(Tool):
 
     def draw(self, painter: QPainter) -> None:
         scale = self.view.camera.scale
-        wanted = 130 * scale
+        wanted = px(130) * scale
         step = 10.0 ** np.floor(np.log10(max(wanted, 1e-12)))
         nice = step * max(m for m in (1, 2, 5) if m * step <= wanted or m == 1)
         length = nice / scale
-        x, y = 20.0, self.view.height() - 26.0
+        x, y = px(20), self.view.height() - px(26)
         for colour, width in ((QColor(20, 22, 24, 170), 4.0), (QColor("#f3f1ea"), 1.6)):
             painter.setPen(QPen(colour, width))
-            painter.drawPolyline([QPointF(x, y - 6), QPointF(x, y), QPointF(x + length, y), QPointF(x + length, y - 6)])
+            painter.drawPolyline(
+                [QPointF(x, y - px(6)), QPointF(x, y), QPointF(x + length, y), QPointF(x + length, y - px(6))]
+            )
         painter.setPen(QColor("#f3f1ea"))
-        box = QRectF(x - 40, y + 2, length + 80, 20)
+        box = QRectF(x - px(40), y + 2, length + px(80), px(20))
         painter.drawText(box, Qt.AlignmentFlag.AlignHCenter, f"{nice:g} mm")

@@ -4,8 +4,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab, draw_tab_label
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.treat import SnipApart, StraightSnip
 
 __all__ = ["SnipPlan", "SnipTool"]
@@ -135,7 +135,6 @@ class SnipTool(Tool):
 
     name = "Straight snip"
     edited = Signal()
-    _MARGIN = 22.0
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
@@ -167,12 +166,8 @@ class SnipTool(Tool):
             return []
         middle, u, v = self.plan.frame()
         places = self.view.camera.project(np.array([middle, middle + u, middle + v]))
-        tabs = []
-        for name, place in zip(("slide", "tilt-0", "tilt-1"), places, strict=True):
-            x = float(np.clip(place[0], self._MARGIN, max(self._MARGIN, self.view.width() - self._MARGIN)))
-            y = float(np.clip(place[1], self._MARGIN, max(self._MARGIN, self.view.height() - self._MARGIN)))
-            tabs.append(Tab(name, QPointF(x, y), 13.0))
-        return tabs
+        named = zip(("slide", "tilt-0", "tilt-1"), places, strict=True)
+        return self.spread([(name, place[0], place[1]) for name, place in named], px(13))
 
     def press(self, at: Pointer) -> Drag | None:
         tab = self.tab_at(at.x, at.y)
@@ -223,7 +218,7 @@ class SnipTool(Tool):
             painter.setPen(QPen(colour, width))
             painter.drawPolygon(QPolygonF(flat))
         normal, _ = plan.waste_plane()
-        reach = 46 * camera.scale
+        reach = px(46) * camera.scale
         painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
         for sign in (1, -1) if self.keeps_both else (1,):
             ends = camera.project(np.array([middle, middle + sign * reach * normal]))
@@ -232,9 +227,10 @@ class SnipTool(Tool):
             painter.drawLine(tail, head)
             draw_label(painter, head + QPointF(6, -9), "kept" if sign == 1 else "kept too")
         for tab in self.tabs():
-            box = QRectF(tab.at.x() - 8, tab.at.y() - tab.half, 16, 2 * tab.half)
+            thin = 0.6 * tab.half
+            box = QRectF(tab.at.x() - thin, tab.at.y() - tab.half, 2 * thin, 2 * tab.half)
             if tab.name != "slide":
-                box = QRectF(tab.at.x() - tab.half, tab.at.y() - 8, 2 * tab.half, 16)
+                box = QRectF(tab.at.x() - tab.half, tab.at.y() - thin, 2 * tab.half, 2 * thin)
             draw_tab(painter, box, tab.name == self._held)
             text = f"{plan.offset:.2f} mm" if tab.name == "slide" else f"tilt {plan.tilt[int(tab.name[-1])]:.1f}°"
-            draw_label(painter, tab.at + QPointF(18, -10), text)
+            draw_tab_label(painter, tab, text, self.view)

@@ -6,7 +6,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
 from tinsnip.app.view.hand import Drag, Pointer, Tool, View
 from tinsnip.app.widgets.findinglist import size_text
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey import Finding
 
 __all__ = ["Tags"]
@@ -25,7 +25,8 @@ class Tags(Tool):
         self.boxes: list[tuple[QRectF, Finding]] = []
         self.hovered: Finding | None = None
         self.session.hovered.connect(self._show_hovered)
-        self.session.mesh_changed.connect(lambda: self._show_hovered(None))
+        for signal in (self.session.mesh_changed, self.session.station_changed):
+            signal.connect(lambda *_: self._show_hovered(None))  # its list is gone
         for signal in (self.session.ticks_changed, self.session.examined, self.session.station_changed):
             signal.connect(lambda *_: self.update())
 
@@ -70,24 +71,32 @@ class Tags(Tool):
         painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
         metrics = QFontMetricsF(painter.font())
         places = self.view.camera.project(np.array([f.place for f in findings]))
-        taken: list[QRectF] = []
+        hand = self.view.hand
+        taken = [r for tool in hand.fixed if (r := tool.area()) is not None] + self.view.covered()
+        for tool in (hand.rest, hand.tool):
+            for tab in () if tool is None else tool.tabs():
+                taken.append(QRectF(tab.at.x() - tab.half, tab.at.y() - tab.half, 5 * tab.half, 2 * tab.half))
+        placed = []
         for i, (finding, (x, y, _)) in enumerate(zip(findings, places, strict=True)):
             if not (0 <= x <= width and 0 <= y <= height):
                 continue
             text = finding.id if i >= 3 and finding.kind.facts.spans else f"{finding.id} {size_text(finding)}"
             wide, high = metrics.horizontalAdvance(text) + 12, metrics.height() + 4
-            for step in range(24):  # spiral out until it covers no other tag
-                angle, reach = -1.1 + 2.4 * step, 22 + 7 * step
+            for step in range(24):  # spiral out until it covers nothing else
+                angle, reach = -1.1 + 2.4 * step, px(22) + px(7) * step
                 box = QRectF(x + reach * np.cos(angle), y + reach * np.sin(angle) - high / 2, wide, high)
                 box.moveLeft(float(np.clip(box.left(), 4, max(4, width - wide - 4))))
                 box.moveTop(float(np.clip(box.top(), 4, max(4, height - high - 4))))
                 if not any(box.intersects(other) for other in taken):
                     break
             taken.append(box)
+            placed.append((box, finding, text, QPointF(x, y)))
+        for box, _, _, at in placed:  # all lines below all tags, so that none crosses what is to be read
             painter.setPen(QPen(QColor(251, 248, 240, 200), 1))
-            painter.drawLine(QPointF(x, y), box.center())
+            painter.drawLine(at, box.center())
             painter.setBrush(QColor("#fbf8f0"))
-            painter.drawEllipse(QPointF(x, y), 2.2, 2.2)
+            painter.drawEllipse(at, 2.2, 2.2)
+        for box, finding, text, _ in placed:
             on = self.session.is_ticked(finding) or not finding.kind.facts.can_tick
             painter.setPen(QPen(QColor("#1d2023"), 1))
             painter.setBrush(QColor("#fbf8f0") if on else QColor("#c9c4b8"))

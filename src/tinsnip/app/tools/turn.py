@@ -4,8 +4,8 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab, draw_tab_label
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.treat.stand.moves import rotation
 
 __all__ = ["TurnTool"]
@@ -28,12 +28,8 @@ class TurnTool(Tool):
         middle, half = mesh.box.mean(axis=0), 0.5 * (mesh.box[1] - mesh.box[0])
         reach = 1.15 * max(float(half.max()), 1e-9)
         ways = np.array([[0, -1, 0.35], [1, 0, 0.35], [-0.75, -0.75, 0]]) * reach
-        tabs = []
-        for name, place in zip("xyz", camera.project(middle + ways), strict=True):
-            x = float(np.clip(place[0], 30, max(31, self.view.width() - 30)))
-            y = float(np.clip(place[1], 30, max(31, self.view.height() - 30)))
-            tabs.append(Tab(name, QPointF(x, y), 14.0))
-        return tabs
+        named = zip("xyz", camera.project(middle + ways), strict=True)
+        return self.spread([(name, place[0], place[1]) for name, place in named], px(14))
 
     def press(self, at: Pointer) -> Drag | None:
         tab = self.tab_at(at.x, at.y)
@@ -83,4 +79,4 @@ class TurnTool(Tool):
             painter.setPen(QColor("#ffffff"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, tab.name)
             if tab.name == self._held:
-                draw_label(painter, tab.at + QPointF(20, -10), f"{self._degrees:.1f}° about {tab.name}")
+                draw_tab_label(painter, tab, f"{self._degrees:.1f}° about {tab.name}", self.view)

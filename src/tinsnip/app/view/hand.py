@@ -13,7 +13,7 @@ from tinsnip.app.state.settings import Settings
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.scene import Scene
 
-__all__ = ["Drag", "Hand", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab"]
+__all__ = ["Drag", "Hand", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab", "draw_tab_label"]
 
 
 class Pointer(NamedTuple):
@@ -45,7 +45,9 @@ class View(Protocol):
     def height(self) -> int: ...
     def font(self) -> object: ...
     def moved(self) -> None: ...
+    def touch(self) -> None: ...
     def redraw(self) -> None: ...
+    def covered(self) -> list[QRectF]: ...
     def look_from(self, turn: float, lift: float) -> None: ...
     def surface_point(self, x: float, y: float) -> np.ndarray | None: ...
     def pick(
@@ -102,6 +104,37 @@ class Tool(QObject):
     def tabs(self) -> Sequence[Tab]:
         """Its handles, where they are now."""
         return ()
+
+    def area(self) -> QRectF | None:
+        """What it always takes of the screen, which others keep clear of."""
+        return None
+
+    def spread(self, places: Sequence[tuple[str, float, float]], half: float) -> list[Tab]:
+        """Handles at places, named, brought into view, clear of each other and of what is always there.
+
+        Parameters
+        ----------
+        places : sequence of (str, float, float)
+        half : float
+            Half of a handle's size.
+        """
+        width, height, gap = self.view.width(), self.view.height(), half + 4.0
+        taken = [r for tool in self.view.hand.fixed if (r := tool.area()) is not None] + self.view.covered()
+        tabs: list[Tab] = []
+        for name, x, y in places:
+            x, y = (min(max(v, gap), max(gap, room - gap)) for v, room in ((x, width), (y, height)))
+            for _ in range(8):  # out by the nearest side, which may be into the next one's way
+                box = QRectF(x - gap, y - gap, 2 * gap, 2 * gap)
+                hit = next((r for r in taken if r.intersects(box)), None)
+                if hit is None:
+                    break
+                ways = ((hit.left() - gap - 1, y), (hit.right() + gap + 1, y), (x, hit.top() - gap - 1))
+                ways += ((x, hit.bottom() + gap + 1),)
+                inside = [w for w in ways if gap <= w[0] <= width - gap and gap <= w[1] <= height - gap]
+                x, y = min(inside or [(x, y)], key=lambda w: abs(w[0] - x) + abs(w[1] - y))
+            taken.append(QRectF(x - gap, y - gap, 2 * gap, 2 * gap))
+            tabs.append(Tab(name, QPointF(x, y), half))
+        return tabs
 
     def tab_at(self, x: float, y: float) -> Tab | None:
         """The handle at a screen position."""
@@ -200,9 +233,12 @@ class Hand(QObject):
         own = [tool for tool in (self.rest, self.tool) if tool is not None]
         return [*self.drawn, *own, *self.fixed]
 
-    def _asked(self) -> list[Tool]:
+    def _asked(self, x: float, y: float) -> list[Tool]:
+        """Who is asked whether a place on the screen is theirs; a handle there goes before all."""
         own = self.tool or self.rest
         asked = [] if self.space else [*self.fixed, *([own] if own is not None else [])]
+        if asked and own is not None and own.tab_at(x, y) is not None:
+            asked = [own, *self.fixed]
         return [*asked, *([self.moving] if self.moving is not None else [])]
 
     def hint(self) -> str:
@@ -221,7 +257,7 @@ class Hand(QObject):
         if self._drag is not None:
             return
         at = _pointer(event)
-        for tool in self._asked():
+        for tool in self._asked(at.x, at.y):
             drag = tool.press(at)
             if drag is not None:
                 self._button, self._last = event.button(), at
@@ -240,7 +276,7 @@ class Hand(QObject):
         """The mouse moves, with or without a drag."""
         self._at = event.position()
         if self._drag is None:
-            for tool in self._asked():
+            for tool in self._asked(self._at.x(), self._at.y()):
                 tool.hover(self._at.x(), self._at.y())
             self._show_cursor()
         else:
@@ -284,7 +320,7 @@ class Hand(QObject):
         x, y = self._at.x(), self._at.y()
         own = self.tool or self.rest
         shape = own.cursor if own is not None and not self.space else Qt.CursorShape.ArrowCursor
-        for tool in self._asked():
+        for tool in self._asked(x, y):
             over = tool.cursor_at(x, y)
             if over is not None:
                 shape = over
@@ -306,6 +342,15 @@ def draw_label(painter: QPainter, at: QPointF, text: str, dark: bool = False) ->
     painter.setPen(QColor("#f1eee8") if dark else QColor("#1d1b17"))
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
     return box
+
+
+def draw_tab_label(painter: QPainter, tab: Tab, text: str, view: View) -> None:
+    """Draw a handle's label beside it, on the side where there is room."""
+    room = QFontMetricsF(painter.font()).horizontalAdvance(text) + 14
+    x = tab.at.x() + tab.half + 5
+    if x + room > view.width() - 4:
+        x = tab.at.x() - tab.half - 5 - room
+    draw_label(painter, QPointF(x, tab.at.y() - 0.7 * tab.half), text)
 
 
 def draw_tab(painter: QPainter, box: QRectF, held: bool, is_round: bool = False) -> None:

@@ -3,10 +3,12 @@
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QDoubleSpinBox, QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.fields import Button, NumberField
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey.deviation import FromRaw
+from tinsnip.words import at_most, millimetres
 
 __all__ = ["DeviationLegend", "ProvenanceLegend", "round_range"]
 
@@ -39,12 +41,12 @@ class _Scale(QWidget):
         self.reach = 0.2
         self.counts = np.zeros(_BINS)
         self._held = 0
-        self.setMinimumSize(120, 190)
+        self.setMinimumSize(px(120), px(190))
         self.setMouseTracking(True)
         self.setAccessibleName("Range of the deviation's colours; drag an end")
 
     def sizeHint(self) -> QSize:
-        return QSize(130, 200)
+        return QSize(px(130), px(200))
 
     def y_of(self, value: float) -> float:
         """Where a deviation stands."""
@@ -54,14 +56,19 @@ class _Scale(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        bar = QRectF(self.width() - 24, self.y_of(self.reach), 14, self.y_of(-self.reach) - self.y_of(self.reach))
+        bar = QRectF(
+            self.width() - px(24), self.y_of(self.reach), px(14), self.y_of(-self.reach) - self.y_of(self.reach)
+        )
         top, bottom = self.y_of(self.limit), self.y_of(-self.limit)
         gradient = QLinearGradient(0, top, 0, bottom)
         for at, colour in _STOPS:
             gradient.setColorAt(at, QColor(colour))
         painter.fillRect(bar, QBrush(gradient))
         painter.setPen(QPen(QColor(20, 22, 24, 190), 1))
-        for beyond in (QRectF(bar.left(), bar.top(), 14, top - bar.top()), QRectF(bar.left(), bottom, 14, 0)):
+        for beyond in (
+            QRectF(bar.left(), bar.top(), bar.width(), top - bar.top()),
+            QRectF(bar.left(), bottom, bar.width(), 0),
+        ):
             beyond.setBottom(beyond.bottom() if beyond.top() < top else bar.bottom())
             painter.fillRect(beyond, QBrush(QColor(255, 255, 255, 150), Qt.BrushStyle.BDiagPattern))
         painter.drawRect(bar)
@@ -70,7 +77,7 @@ class _Scale(QWidget):
             edges = np.linspace(self.reach, -self.reach, _BINS + 1)
             points = [QPointF(bar.left() - 3, self.y_of(edges[0]))]
             for i, s in enumerate(share[::-1]):
-                x = bar.left() - 3 - s * (bar.left() - 52)
+                x = bar.left() - 3 - s * (bar.left() - px(52))
                 points += [QPointF(x, self.y_of(edges[i])), QPointF(x, self.y_of(edges[i + 1]))]
             points.append(QPointF(bar.left() - 3, self.y_of(edges[-1])))
             painter.setPen(QPen(QColor("#e8e4da"), 1))
@@ -80,16 +87,16 @@ class _Scale(QWidget):
         for value in (self.limit, 0.0, -self.limit):
             y = self.y_of(value)
             painter.setPen(QPen(QColor("#fbf8f0"), 1, Qt.PenStyle.DashLine))
-            painter.drawLine(QPointF(50, y), QPointF(bar.right(), y))
+            painter.drawLine(QPointF(px(50), y), QPointF(bar.right(), y))
             painter.setPen(QColor("#f1eee8"))
-            box = QRectF(0, y - 8, 48, 16)
+            box = QRectF(0, y - px(8), px(48), px(16))
             painter.drawText(
                 box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:+.3g}" if value else "0"
             )
             if value:
                 painter.setBrush(QColor("#b4602a"))
                 painter.setPen(QPen(QColor("#fbf8f0"), 1))
-                painter.drawRoundedRect(QRectF(bar.left() - 3, y - 4, 20, 8), 2, 2)
+                painter.drawRoundedRect(QRectF(bar.left() - 3, y - px(4), bar.width() + 6, px(8)), 2, 2)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         y = event.position().y()
@@ -120,27 +127,23 @@ class DeviationLegend(QFrame):
         box = QVBoxLayout(self)
         box.setContentsMargins(10, 8, 8, 8)
         box.setSpacing(4)
-        self.title = QLabel("mm from raw")
+        self.title = QLabel("Deviation from raw, mm")
         box.addWidget(self.title)
         self.scale = _Scale()
         box.addWidget(self.scale, 1)
         row = QHBoxLayout()
         row.addWidget(QLabel("Range ±"))
-        self.field = QDoubleSpinBox()
-        self.field.setRange(1e-5, 1e5)
-        self.field.setDecimals(4)
-        self.field.setKeyboardTracking(False)
-        self.field.setAccessibleName("Range of the deviation's colours, mm")
+        self.field = NumberField("Range of the deviation's colours, mm", 1e-5, 1e5, 4, step=0.01)
         row.addWidget(self.field)
         box.addLayout(row)
         self.note = QLabel()
         self.note.setWordWrap(True)
         box.addWidget(self.note)
-        self.clear = QPushButton("Clear the readings")
+        self.clear = Button("Clear the readings")
         self.clear.clicked.connect(self.clear_asked)
         self.clear.hide()
         box.addWidget(self.clear)
-        self.setFixedWidth(168)
+        self.setFixedWidth(px(176))
         self.scale.dragged.connect(self._choose)
         self.field.valueChanged.connect(self._choose)
         self.hide()
@@ -176,7 +179,9 @@ class DeviationLegend(QFrame):
         self.scale.reach = max(2.0 * self.scale.limit, 1e-9)
         self.scale.counts = np.histogram(some, _BINS, (-self.scale.reach, self.scale.reach))[0].astype(float)
         if overall.samples:
-            self.note.setText(f"largest {overall.max:.3g} mm\n99 % within {overall.p99:.3g} mm")
+            self.note.setText(
+                f"largest {at_most(overall.max)} mm\n99 % of the surface\nwithin {millimetres(overall.p99)} mm"
+            )
         else:
             self.note.setText("All that was measured\nstands where it was.")
         limit = self.scale.limit
@@ -191,7 +196,7 @@ class _Swatch(QWidget):
     def __init__(self, kind: int) -> None:
         super().__init__()
         self.kind = kind
-        self.setFixedSize(22, 16)
+        self.setFixedSize(px(22), px(16))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -228,7 +233,7 @@ class ProvenanceLegend(QFrame):
             row.addWidget(value)
             box.addLayout(row)
             self.shares.append(value)
-        self.setFixedWidth(184)
+        self.setFixedWidth(px(184))
         self.hide()
 
     def show_measured(self, measured: FromRaw | None) -> None:

@@ -5,9 +5,10 @@ from collections.abc import Callable
 
 import moderngl
 import numpy as np
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
+from PySide6.QtWidgets import QFrame, QLabel
 
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks
 from tinsnip.app.state.session import Session
@@ -19,6 +20,7 @@ from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.widgets.theme import px
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding, Kind
@@ -33,11 +35,25 @@ _HOLE_LINE = {
     "width": 3.4,
 }
 _RIM_LINE = {"first": (0.97, 0.95, 0.88), "second": (0.15, 0.15, 0.16), "period": 9.0, "share": 0.55, "width": 3.0}
+_DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
+_MUCH_SMALLER = 0.5
+"""A part is much smaller where its diagonal is below this share of what it was."""
 
 
 class Viewport(QOpenGLWidget):
-    """Draws what the session shows, a little at a time, and hands what is done over it to the hand."""
+    """Draws what the session shows, a little at a time, and hands what is done over it to the hand.
+
+    Signals
+    -------
+    touched
+        The view was moved by hand.
+    shrunk
+        The part is much smaller than it was, and still looked at as before.
+    """
+
+    touched = Signal()
+    shrunk = Signal()
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
@@ -53,6 +69,8 @@ class Viewport(QOpenGLWidget):
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
         self._fitted: object = None
+        self._is_touched = False
+        self._stood: tuple[int, np.ndarray, np.ndarray] | None = None
         self._fit_frame = 0
         self._moving = False
         self.look = TIN
@@ -60,7 +78,7 @@ class Viewport(QOpenGLWidget):
         self.frames = self.level_frames = 0
         self._dirty = True
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
-        self.setMinimumSize(320, 240)
+        self.setMinimumSize(px(200), px(180))
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("View of the part")
@@ -162,9 +180,8 @@ class Viewport(QOpenGLWidget):
         super().resizeEvent(event)
         self.overlay.setGeometry(self.rect())
         self.place_legends()
-        was = self.camera.width
         self.camera.width, self.camera.height = max(1, self.width()), max(1, self.height())
-        if was != self.camera.width and self._fitted is not None and self.frames < 3:
+        if self._fitted is not None and not self._is_touched:
             self.fit()
         self.redraw()
 
@@ -178,7 +195,30 @@ class Viewport(QOpenGLWidget):
             self._fitted = piece.id
             self._fit_frame = self.frames
             self.fit()
+        elif piece is not None:
+            self._follow(piece.id, piece.mesh.box, piece.frame)
+        if piece is not None:
+            self._stood = piece.id, piece.mesh.box, piece.frame
         self.redraw()
+
+    def _follow(self, number: int, box: np.ndarray, frame: np.ndarray) -> None:
+        """The part has changed: where it was moved the view goes with it, where it shrank fitting is offered."""
+        if self._stood is None or self._stood[0] != number or not np.isfinite(box).all():
+            return
+        was, stood = self._stood[1:]
+        before, now = (float(np.linalg.norm(b[1] - b[0])) for b in (was, box))
+        if not np.array_equal(stood, frame):
+            self.camera.middle = self.camera.middle + box.mean(axis=0) - was.mean(axis=0)
+            if before > 0 and abs(now / before - 1.0) > 0.2:
+                self.camera.scale *= now / before
+            self.moved()
+        elif now < _MUCH_SMALLER * before:
+            self.shrunk.emit()
+
+    def touch(self) -> None:
+        """The view is moved by hand: it stays as it is from now on."""
+        self._is_touched = True
+        self.touched.emit()
 
     def fit(self) -> None:
         """Show all of the part."""
@@ -187,6 +227,7 @@ class Viewport(QOpenGLWidget):
             shown = [mesh.vertices, *(b.mesh.vertices for b in self.session.others())]
             some = np.concatenate([v[:: max(1, len(v) // 50_000)] for v in shown])
             self.camera.fit(some, mesh.box, self.covered_left)
+            self._is_touched = False
             self.moved()
 
     def _fit_again(self) -> None:
@@ -283,11 +324,19 @@ class Viewport(QOpenGLWidget):
             self.scene.limit = limit
             self.redraw()
 
+    def covered(self) -> list[QRectF]:
+        """What stands over the view: legends and cards."""
+        return [
+            QRectF(c.geometry())
+            for c in self.findChildren(QFrame, options=_DIRECT)
+            if c.isVisible() and not isinstance(c, QLabel)
+        ]
+
     def place_legends(self) -> None:
         """The legends stand at the upper right."""
         for legend in (self.deviation_legend, self.provenance_legend):
             legend.adjustSize()
-            legend.move(self.width() - legend.width() - 12, 12)
+            legend.move(self.width() - legend.width() - px(12), px(12))
 
     def _show_stand_in(self) -> None:
         """Something is shown in place of the mesh, is known more closely, or is shown no more."""
@@ -347,6 +396,7 @@ class Viewport(QOpenGLWidget):
     def fly_to(self, finding: Finding) -> None:
         """Bring a finding to the middle, seen from its open side."""
         buffers = self._buffers
+        self.touch()
         known = buffers is not None and buffers.mesh is self.session.mesh
         self.flight.fly_to(finding, (buffers.mesh.vertices, buffers.light_faces) if known else None)
 
@@ -359,12 +409,13 @@ class Viewport(QOpenGLWidget):
             if fits and scale > 0 and self.session.job.piece is not None:
                 self.camera.turn, self.camera.lift = turn % 360, float(np.clip(lift, -90, 90))
                 self.camera.middle, self.camera.scale = middle, scale
-                self._fitted = self.session.job.piece.id
+                self._fitted, self._is_touched = self.session.job.piece.id, True
                 self.moved()
 
     def look_from(self, turn: float, lift: float) -> None:
         """Look from a direction, about the middle of the view."""
         self.camera.turn, self.camera.lift = turn, lift
+        self.touch()
         self.moved()
 
     def surface_point(self, x: float, y: float) -> np.ndarray | None:
@@ -421,6 +472,7 @@ class Viewport(QOpenGLWidget):
         steps = event.angleDelta().y() / 120.0
         if steps and self.session.mesh is not None:
             self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
+            self.touch()
             self.moved()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -432,6 +484,7 @@ class Viewport(QOpenGLWidget):
         }
         if event.key() in steps:
             self.camera.turn_about(self.camera.middle, *steps[event.key()])
+            self.touch()
             self.moved()
         elif event.key() == Qt.Key.Key_Space:
             self.hand.space = True

@@ -5,6 +5,7 @@ import pyqtgraph
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent
 
+from tinsnip.app.widgets.theme import px
 from tinsnip.treat.reduce.curve import Curve
 
 __all__ = ["CurvePlot"]
@@ -41,7 +42,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
     def __init__(self) -> None:
         axes = {side: _LogAxis(side) for side in ("bottom", "left")}
         super().__init__(axisItems=axes, background="#f7f5f0")
-        self.setFixedHeight(176)
+        self.setFixedHeight(px(164))
         self.setMenuEnabled(False)
         self.hideButtons()
         self.setMouseEnabled(False, False)
@@ -52,7 +53,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
             axis.setPen("#8d8778")
             axis.setTextPen("#26241f")
             axis.setStyle(tickLength=-4, tickTextOffset=3)
-        self.getAxis("left").setWidth(38)
+        self.getAxis("left").setWidth(px(38))
         self.getAxis("bottom").setLabel("triangles kept", color="#5f594e")
         self._largest = self.plot(pen=pyqtgraph.mkPen(_COPPER, width=2.4))
         self._p99 = self.plot(pen=pyqtgraph.mkPen("#5f594e", width=1.4, style=Qt.PenStyle.DashLine))

@@ -1,12 +1,13 @@
 """The list of a station's findings: tick box, silhouette, id, size, proposed treatment."""
 
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.widgets.fields import is_enter
 from tinsnip.app.widgets.silhouettes import colour_of, draw_silhouette
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey import Finding, Kind
 
 __all__ = ["FindingList", "size_text"]
@@ -54,7 +55,7 @@ class _Delegate(QStyledItemDelegate):
         self.largest = 1.0
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(100, QFontMetrics(option.font).height() + 14)
+        return QSize(100, QFontMetrics(option.font).height() + px(14))
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         finding: Finding = index.data(Qt.ItemDataRole.UserRole)
@@ -63,18 +64,24 @@ class _Delegate(QStyledItemDelegate):
         hovered = bool(option.state & QStyle.StateFlag.State_MouseOver)
         if selected or hovered:
             painter.fillRect(box, QColor("#e6efc2" if selected else "#eeebdd"))
+        if option.state & QStyle.StateFlag.State_HasFocus:
+            painter.setPen(QPen(QColor("#1f5fa8"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(box.adjusted(1, 1, -1, -1))
         painter.setPen(QPen(QColor("#ddd7c9"), 1))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
         x = box.left() + 2
         if finding.kind.facts.can_tick:
-            self._tick_box(painter, QRectF(x, box.center().y() - 6, 12, 12), self.session.is_ticked(finding))
-        x += 18
-        draw_silhouette(painter, QRectF(x, box.top() + 2, 30, box.height() - 4), finding, self.largest)
-        x += 36
+            self._tick_box(
+                painter, QRectF(x, box.center().y() - px(6), px(12), px(12)), self.session.is_ticked(finding)
+            )
+        x += px(18)
+        draw_silhouette(painter, QRectF(x, box.top() + 2, px(30), box.height() - 4), finding, self.largest)
+        x += px(36)
         painter.setFont(mono_font(option.font.pointSizeF() * 0.92, bold=True))
         painter.setPen(colour_of(finding.kind))
-        painter.drawText(QRectF(x, box.top(), 36, box.height()), Qt.AlignmentFlag.AlignVCenter, finding.id)
-        x += 36
+        painter.drawText(QRectF(x, box.top(), px(36), box.height()), Qt.AlignmentFlag.AlignVCenter, finding.id)
+        x += px(36)
         painter.setFont(option.font)
         painter.setPen(QColor("#26241f"))
         right = QRectF(x, box.top(), box.right() - x - 4, box.height())
@@ -89,10 +96,9 @@ class _Delegate(QStyledItemDelegate):
         painter.setBrush(QColor("#ffffff"))
         painter.drawRect(box)
         if on:
-            painter.setPen(QPen(QColor("#1d1b17"), 2))
-            a = box.topLeft()
-            painter.drawLine(int(a.x() + 2), int(a.y() + 6), int(a.x() + 5), int(a.y() + 9))
-            painter.drawLine(int(a.x() + 5), int(a.y() + 9), int(a.x() + 10), int(a.y() + 3))
+            painter.setPen(QPen(QColor("#1d1b17"), px(2)))
+            places = ((0.17, 0.5), (0.42, 0.75), (0.83, 0.25))
+            painter.drawPolyline([box.topLeft() + QPointF(u * box.width(), v * box.height()) for u, v in places])
 
 
 class FindingList(QListView):
@@ -119,7 +125,7 @@ class FindingList(QListView):
         """Show a list of findings, as many at once as `room` pixels take."""
         self._delegate.largest = max((f.size for f in findings if f.kind is not Kind.RIM), default=1.0)
         self._model.show(findings)
-        row = QFontMetrics(self.font()).height() + 14
+        row = QFontMetrics(self.font()).height() + px(14)
         self.setFixedHeight(min(len(findings), max(_FEWEST_ROWS, room // row)) * row + 4)
         self.setVisible(bool(findings))
 
@@ -129,7 +135,7 @@ class FindingList(QListView):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         index = self.indexAt(event.position().toPoint())
-        if index.isValid() and event.position().x() < 18:
+        if index.isValid() and event.position().x() < px(18):
             finding = index.data(Qt.ItemDataRole.UserRole)
             if finding.kind.facts.can_tick:
                 chosen = self.selected_findings()
@@ -147,9 +153,17 @@ class FindingList(QListView):
             if tickable:
                 self.session.tick(tickable, not self.session.is_ticked(tickable[0]))
             return
+        if is_enter(event) and self.currentIndex().isValid():
+            self.session.fly_to.emit(self.currentIndex().data(Qt.ItemDataRole.UserRole))
+            return
         super().keyPressEvent(event)
         if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.currentIndex().isValid():
             self.session.fly_to.emit(self.currentIndex().data(Qt.ItemDataRole.UserRole))
+
+    def focusInEvent(self, event: object) -> None:
+        super().focusInEvent(event)
+        if not self.currentIndex().isValid() and self._model.rowCount():  # so that it is seen where the focus is
+            self.setCurrentIndex(self._model.index(0))
 
     def leaveEvent(self, event: object) -> None:
         self.session.hovered.emit(None)

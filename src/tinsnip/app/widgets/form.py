@@ -5,17 +5,10 @@ from typing import Any, Literal, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDoubleSpinBox,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from tinsnip.app.widgets.fields import DropDown, NumberField, TextField, TickBox
+from tinsnip.app.widgets.theme import px
 from tinsnip.regions import Region
 from tinsnip.words import counted
 
@@ -53,6 +46,11 @@ class Form(QWidget):
     def field(self, name: str) -> QWidget:
         """The row of a field."""
         return self._rows[name]
+
+    def controls(self) -> list[QWidget]:
+        """Everything that can be typed, chosen or ticked in it."""
+        kinds = (NumberField, DropDown, TickBox, TextField)
+        return [widget for widget in self.findChildren(QWidget) if isinstance(widget, kinds)]
 
     def action(self) -> BaseModel:
         """The action with the values typed.
@@ -97,7 +95,7 @@ class _Row(QWidget):
 class _Flag(_Row):
     def __init__(self, name: str, value: bool) -> None:
         super().__init__(name)
-        self.tick = QCheckBox(self.name.lower())
+        self.tick = TickBox(self.name.lower())
         self.tick.setChecked(value)
         self.tick.toggled.connect(lambda _: self.changed.emit())
         self.box.addWidget(self.tick)
@@ -106,15 +104,10 @@ class _Flag(_Row):
         return self.tick.isChecked()
 
 
-def _spin(name: str, bounds: tuple[float, float], whole: bool, value: float) -> QDoubleSpinBox:
-    spin = QDoubleSpinBox()
-    spin.setDecimals(0 if whole else 4)
-    spin.setRange(*bounds)
+def _spin(name: str, bounds: tuple[float, float], whole: bool, value: float) -> NumberField:
     unit = next((u for end, u in _UNITS.items() if name == end or name.endswith(f"_{end}")), "")
-    spin.setSuffix(f" {unit}" if unit else "")
-    spin.setKeyboardTracking(False)
-    spin.setMinimumWidth(112)
-    spin.setAccessibleName(_label(name))
+    spin = NumberField(_label(name), *bounds, 0 if whole else 4, unit)
+    spin.setMinimumWidth(px(112))
     spin.setValue(value)
     return spin
 
@@ -127,9 +120,9 @@ class _Number(_Row):
     ) -> None:
         super().__init__(name)
         self.whole = whole
-        self.tick: QCheckBox | None = None
+        self.tick: TickBox | None = None
         if optional:
-            self.tick = QCheckBox(self.name)
+            self.tick = TickBox(self.name)
             self.tick.setChecked(value is not None)
             self.box.addWidget(self.tick)
             self.box.addStretch(1)
@@ -156,11 +149,10 @@ class _Choice(_Row):
     def __init__(self, name: str, value: Any, choices: tuple[Any, ...]) -> None:
         super().__init__(name)
         self.add_label()
-        self.combo = QComboBox()
+        self.combo = DropDown(self.name)
         for choice in choices:
             self.combo.addItem(str(choice), choice)
         self.combo.setCurrentIndex(max(0, list(choices).index(value) if value in choices else 0))
-        self.combo.setAccessibleName(self.name)
         self.combo.currentIndexChanged.connect(lambda _: self.changed.emit())
         self.box.addWidget(self.combo)
 
@@ -180,8 +172,7 @@ class _Vector(_Row):
         self.spins = []
         for axis, one in zip("xyz", value, strict=False):
             spin = _spin(f"{name} {axis}", (-_FARTHEST, _FARTHEST), False, one)
-            spin.setMinimumWidth(60)
-            spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+            spin.setMinimumWidth(px(60))
             spin.valueChanged.connect(lambda _: self.changed.emit())
             line.addWidget(spin)
             self.spins.append(spin)
@@ -198,8 +189,7 @@ class _Text(_Row):
     def __init__(self, name: str, value: str) -> None:
         super().__init__(name)
         self.add_label()
-        self.line = QLineEdit(value)
-        self.line.setAccessibleName(self.name)
+        self.line = TextField(self.name, value)
         self.line.textChanged.connect(lambda _: self.changed.emit())
         self.box.addWidget(self.line, 1)
 

@@ -1,22 +1,40 @@
-"""Building blocks of the trays: headings, figures, the copper button."""
+"""Building blocks of the trays: headings, figures, fields, the copper button."""
 
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
+from tinsnip.app.widgets.theme import mono_font, px
 
-__all__ = ["Panel", "figure_row", "number_field"]
+__all__ = ["Panel", "line_of"]
 
 
 _MENU_LETTERS = "jesvh"
 """Letters that open the menus."""
 
 
+def line_of(*parts: QWidget | str | None, spacing: int = 6) -> tuple[QWidget, QHBoxLayout]:
+    """A row of widgets and texts; None is room that stretches."""
+    row = QWidget()
+    box = QHBoxLayout(row)
+    box.setContentsMargins(0, 0, 0, 0)
+    box.setSpacing(px(spacing))
+    for part in parts:
+        if part is None:
+            box.addStretch(1)
+        else:
+            box.addWidget(QLabel(part) if isinstance(part, str) else part)
+    return row, box
+
+
 class Panel(QWidget):
-    """A tray for one station: heading, explanation, and a column for what it can do."""
+    """A tray for one station: heading, explanation, a column for what it can do, and below it the copper button.
+
+    The column scrolls where it finds too little room; the copper button always stays in sight.
+    """
 
     title = ""
     can_swap = False
@@ -27,9 +45,13 @@ class Panel(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.copper: QPushButton | None = None
+        self.copper: Button | None = None
+        self.labels: dict[QWidget, QLabel] = {}
+        self.why_not = ""
+        """Why the copper button cannot be pressed."""
         self.head_title = QLabel(self.title)
         self.head_title.setObjectName("title")
+        self.head_title.setWordWrap(True)
         self.head_text = QLabel()
         self.head_text.setObjectName("muted")
         self.head_text.setWordWrap(True)
@@ -40,22 +62,39 @@ class Panel(QWidget):
         head.setObjectName("trayhead")
         head.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         head_box = QVBoxLayout(head)
-        head_box.setContentsMargins(16, 10, 14, 12)
+        head_box.setContentsMargins(px(16), px(10), px(14), px(10))
         head_box.addWidget(self.head_title)
         head_box.addWidget(self.head_text)
         outer.addWidget(head)
+        body = QWidget()
+        body.setObjectName("traybody")
+        inner = QVBoxLayout(body)
+        inner.setContentsMargins(px(16), px(10), px(14), px(10))
         self.column = QVBoxLayout()
-        self.column.setContentsMargins(16, 12, 14, 12)
-        self.column.setSpacing(8)
-        outer.addLayout(self.column)
-        outer.addStretch(1)
+        self.column.setSpacing(px(7))
+        inner.addLayout(self.column)
+        inner.addStretch(1)
+        self.scroll = QScrollArea()
+        self.scroll.setObjectName("trayscroll")
+        self.scroll.setFrameShape(QFrame.Shape.NoFrame)
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.scroll.setMinimumHeight(px(80))
+        self.scroll.setWidget(body)
+        outer.addWidget(self.scroll, 1)
+        self.foot = QVBoxLayout()
+        self.foot.setContentsMargins(px(16), px(6), px(14), px(10))
+        outer.addLayout(self.foot)
         self.build()
+        if self.copper is None:
+            self.foot.setContentsMargins(0, 0, 0, 0)
         self.give_keys()
 
     def give_keys(self) -> None:
         """Give every button of the tray an underlined letter that presses it together with Alt."""
         taken = set(_MENU_LETTERS)
-        for button in self.findChildren(QPushButton):
+        for button in self.findChildren(Button):
             text = button.text()
             if "&" in text:
                 taken.add(text[text.index("&") + 1].lower())
@@ -83,43 +122,110 @@ class Panel(QWidget):
     def swap(self) -> None:
         """Swap its two sides."""
 
-    def heading(self, text: str) -> None:
+    def put_away(self) -> bool:
+        """Leave what is set up or previewed, and stay here; False when nothing was."""
+        return False
+
+    # ---- what it is built of
+
+    def heading(self, text: str) -> QLabel:
         """A small heading."""
         label = QLabel(text)
         label.setObjectName("heading")
         self.column.addWidget(label)
+        return label
+
+    def explain(self, text: str = "") -> QLabel:
+        """A line or two in small, muted letters."""
+        label = QLabel(text)
+        label.setObjectName("muted")
+        label.setWordWrap(True)
+        self.column.addWidget(label)
+        return label
 
     def figure(self, name: str) -> QLabel:
         """A row of a name and a figure; returns the figure's label."""
-        row, value = figure_row(name)
-        self.column.addWidget(row)
+        value = QLabel("–")
+        value.setObjectName("figure")
+        value.setFont(mono_font(bold=True))
+        value.setAccessibleName(name)
+        value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.add(line_of(name, None, value)[0])
         return value
 
-    def button(self, text: str, action: Callable[[], None], key: str = "") -> QPushButton:
+    def number(
+        self, name: str, low: float, high: float, decimals: int, unit: str = "", step: float = 1.0
+    ) -> NumberField:
+        """A row of a name and a number to type."""
+        field = NumberField(name, low, high, decimals, unit, step)
+        field.setMinimumWidth(px(112))
+        row, box = line_of(name, None, field)
+        self.labels[field] = box.itemAt(0).widget()
+        self.labels[field].setBuddy(field)
+        self.add(row)
+        return field
+
+    def tick(self, text: str, about: str = "") -> TickBox:
+        """A tick box."""
+        box = TickBox(text)
+        box.setToolTip(about)
+        self.add(box)
+        return box
+
+    def drop_down(self, name: str, choices: dict[str, object]) -> DropDown:
+        """A row of a name and a list to choose from."""
+        field = DropDown(name)
+        for text, data in choices.items():
+            field.addItem(text, data)
+        self.add(line_of(name, None, field)[0])
+        return field
+
+    def add(self, widget: QWidget) -> None:
+        """Add anything below what is there."""
+        self.column.addWidget(widget)
+
+    def row(self, *parts: QWidget | str | None) -> QBoxLayout:
+        """Add a row of widgets and texts; None is room that stretches."""
+        row, box = line_of(*parts)
+        self.add(row)
+        return box
+
+    def button(self, text: str, action: Callable[[], None], key: str = "") -> Button:
         """A plain button."""
-        button = QPushButton(text + (f"    {key}" if key else ""))
-        button.setAccessibleName(text)
-        button.clicked.connect(lambda: action())
-        self.column.addWidget(button)
+        button = _button(text, action, key)
+        self.add(button)
         return button
 
-    def copper_button(self, text: str, action: Callable[[], None]) -> QPushButton:
+    def copper_button(self, text: str, action: Callable[[], None]) -> Button:
         """The one button that does it; Enter presses it."""
-        self.copper = self.button(text, action)
+        self.copper = _button(text, action)
         self.copper.setObjectName("copper")
         self.copper.setToolTip("Enter")
+        self.foot.addWidget(self.copper)
         return self.copper
+
+    def offer(self, text: str, why_not: str = "") -> None:
+        """Say what the copper button does; with a reason, that it cannot be pressed, and why."""
+        if self.copper is not None:
+            self.why_not = why_not
+            self.copper.setText(text)
+            self.copper.setEnabled(not why_not)
+            self.copper.setToolTip(why_not or "Enter")
+
+    @staticmethod
+    def belong(button: Button, *fields: QWidget) -> None:
+        """Let Enter in some fields press a button other than the copper one."""
+        for field in fields:
+            field.presses = button
 
     def tick_buttons(self, station: str) -> None:
         """Tick all or none of a station's findings."""
-        row = QWidget()
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
+        buttons = []
         for text, on in (("Tick all", True), ("Tick none", False)):
-            button = QPushButton(text)
+            button = Button(text)
             button.clicked.connect(lambda _=False, on=on: self.session.tick(self.session.findings(station), on))
-            box.addWidget(button)
-        self.column.addWidget(row)
+            buttons.append(button)
+        self.row(*buttons)
 
     def warning(self) -> QLabel:
         """A notice, hidden until it has something to say."""
@@ -127,44 +233,12 @@ class Panel(QWidget):
         label.setObjectName("warning")
         label.setWordWrap(True)
         label.hide()
-        self.column.addWidget(label)
+        self.add(label)
         return label
 
 
-def figure_row(name: str) -> tuple[QWidget, QLabel]:
-    """A row of a name and a figure."""
-    row = QWidget()
-    box = QHBoxLayout(row)
-    box.setContentsMargins(0, 0, 0, 0)
-    box.addWidget(QLabel(name))
-    box.addStretch(1)
-    value = QLabel("–")
-    value.setObjectName("figure")
-    value.setFont(mono_font(bold=True))
-    value.setAccessibleName(name)
-    value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-    box.addWidget(value)
-    return row, value
-
-
-def number_field(
-    name: str, low: float, high: float, decimals: int, unit: str, step: float
-) -> tuple[QWidget, QDoubleSpinBox]:
-    """A row of a name and a number to type."""
-    row = QWidget()
-    box = QHBoxLayout(row)
-    box.setContentsMargins(0, 0, 0, 0)
-    label = QLabel(name)
-    box.addWidget(label)
-    box.addStretch(1)
-    field = QDoubleSpinBox()
-    field.setRange(low, high)
-    field.setDecimals(decimals)
-    field.setSingleStep(step)
-    field.setSuffix(f" {unit}" if unit else "")
-    field.setAccessibleName(name)
-    field.setKeyboardTracking(False)
-    field.setMinimumWidth(112)
-    label.setBuddy(field)
-    box.addWidget(field)
-    return row, field
+def _button(text: str, action: Callable[[], None], key: str = "") -> Button:
+    button = Button(text + (f"    {key}" if key else ""))
+    button.setAccessibleName(text)
+    button.clicked.connect(lambda: action())
+    return button

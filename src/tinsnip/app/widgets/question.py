@@ -34,4 +34,6 @@ def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[st
         if answer == leave:
             box.setEscapeButton(button)
     box.exec()
-    return buttons.get(box.clickedButton(), leave)
+    answer = buttons.get(box.clickedButton(), leave)
+    box.deleteLater()
+    return answer

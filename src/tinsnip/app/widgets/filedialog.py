@@ -1,0 +1,156 @@
+"""Asking for files: the toolkit's own dialog in our looks, with the places a technician goes to."""
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from PySide6.QtCore import QStandardPaths, Qt, QUrl
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QWidget
+
+from tinsnip.app.widgets.question import ask
+from tinsnip.app.widgets.theme import px
+from tinsnip.formats import FORMATS
+
+__all__ = ["bare_name", "choose_files", "choose_target", "folder_for"]
+
+_REFUSED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(10))}
+_LONGEST = 150
+"""Bytes of a proposed name; file systems take 255, and an ending follows."""
+
+
+def bare_name(name: str) -> str:
+    """A piece's name as a file's: without a folder, a scan's ending, or anything that some file system refuses."""
+    kept = "".join(c if c.isalnum() or c in " -_.()," else "-" for c in Path(name).name).strip(" .")
+    stem, dot, ending = kept.rpartition(".")
+    stem = (stem if dot and ending.lower() in FORMATS else kept).strip(" .")
+    stem = stem.encode()[:_LONGEST].decode(errors="ignore").strip(" .") or "part"
+    return f"{stem}-part" if stem.partition(".")[0].lower() in _REFUSED else stem
+
+
+def folder_for(scan: Path, *used: str) -> str:
+    """Where to propose to write: the scan's own folder, or, where that is no place of the user's, the one used last."""
+    folder, cache = (
+        scan.parent,
+        Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.GenericCacheLocation)),
+    )
+    own = folder.is_absolute() and folder.is_dir() and not folder.is_relative_to(cache)
+    if own and not any(part.startswith(".") for part in folder.parts):
+        return str(folder)
+    documents = QStandardPaths.writableLocation(QStandardPaths.StandardLocation.DocumentsLocation)
+    return next((place for place in (*used, documents) if place and Path(place).is_dir()), str(Path.home()))
+
+
+def choose_files(parent: QWidget, title: str, folder: str, filters: str, places: Iterable[str] = ()) -> list[Path]:
+    """Ask for files to open; none when it is left."""
+    dialog = _Dialog(parent, title, folder, places)
+    dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
+    dialog.setNameFilter(filters)
+    chosen = [Path(name) for name in dialog.selectedFiles()] if dialog.exec() else []
+    dialog.deleteLater()
+    return chosen
+
+
+def choose_target(
+    parent: QWidget, title: str, suggested: Path, kinds: Mapping[str, str], places: Iterable[str] = ()
+) -> Path | None:
+    """Ask where to write; asks again before a file is replaced, by the name that will be written.
+
+    Parameters
+    ----------
+    parent : QWidget
+    title : str
+    suggested : Path
+        The name proposed; its ending says which kind is chosen at first.
+    kinds : mapping of str to str
+        What can be written: the ending, with its dot, and what it is called. The ending follows the kind chosen, and
+        the kind the ending typed.
+    places : iterable of str
+        Folders to offer besides.
+
+    Returns
+    -------
+    Path or None
+        With one of the endings; None when it was left.
+    """
+    dialog = _Target(parent, title, suggested, kinds, places)
+    target = dialog.target() if dialog.exec() else None
+    dialog.deleteLater()
+    return target
+
+
+class _Dialog(QFileDialog):
+    def __init__(self, parent: QWidget, title: str, folder: str, places: Iterable[str]) -> None:
+        super().__init__(parent, title, folder)
+        self.setOption(QFileDialog.Option.DontUseNativeDialog)
+        home, documents = (
+            QStandardPaths.writableLocation(place)
+            for place in (
+                QStandardPaths.StandardLocation.HomeLocation,
+                QStandardPaths.StandardLocation.DocumentsLocation,
+            )
+        )
+        wanted = dict.fromkeys(str(p) for p in (folder, *places, home, documents, "/media", "/") if p)
+        self.setSidebarUrls([QUrl.fromLocalFile(place) for place in wanted if Path(place).is_dir()])
+        room = parent.screen().availableGeometry()
+        self.resize(min(px(880), room.width() - 40), min(px(540), room.height() - 60))
+
+
+class _Target(_Dialog):
+    def __init__(
+        self, parent: QWidget, title: str, suggested: Path, kinds: Mapping[str, str], places: Iterable[str]
+    ) -> None:
+        super().__init__(parent, title, str(suggested.parent), places)
+        self._filters = {suffix: f"{name} (*{suffix})" for suffix, name in kinds.items()}
+        self.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        self.setFileMode(QFileDialog.FileMode.AnyFile)
+        self.setOption(QFileDialog.Option.DontConfirmOverwrite)
+        self.setNameFilters(list(self._filters.values()))
+        self.selectNameFilter(self._filters[suggested.suffix.lower()])
+        self.selectFile(str(suggested))
+        self._line = self.findChild(QLineEdit)
+        self._line.textChanged.connect(self._follow_name)
+        self.filterSelected.connect(self._follow_kind)
+
+    def _suffix(self) -> str:
+        chosen = self.selectedNameFilter()
+        return next((s for s, text in self._filters.items() if text == chosen), next(iter(self._filters)))
+
+    def _follow_name(self, text: str) -> None:
+        known = self._filters.get(Path(text.strip()).suffix.lower())
+        if known is not None and known != self.selectedNameFilter():
+            self.selectNameFilter(known)
+
+    def _follow_kind(self, text: str) -> None:
+        name = Path(self._line.text().strip())
+        stem = name.with_suffix("") if name.suffix.lower() in self._filters else name
+        if stem.name:
+            self._line.setText(f"{stem}{self._suffix()}")
+
+    def target(self) -> Path:
+        """The path that will really be written."""
+        path = Path(self.selectedFiles()[0])
+        return path if path.suffix.lower() in self._filters else path.with_name(path.name + self._suffix())
+
+    def accept(self) -> None:
+        typed = Path(self._line.text().strip()).expanduser()
+        into = typed if typed.is_absolute() else Path(self.directory().absolutePath()) / typed
+        if not self._line.text().strip():
+            return
+        if into.is_dir():
+            self.setDirectory(str(into))
+            self._line.clear()
+            return
+        target = self.target()
+        if target.exists():
+            text = f"{target.name} is there already."
+            about = f"In {target.parent}. What it holds now would be lost."
+            if ask(self, "Replace a file", text, about, ("Replace", "Choose another"), "Choose another",
+                   "Choose another") != "Replace":  # fmt: skip
+                return
+        self.setResult(QFileDialog.DialogCode.Accepted)
+        self.done(QFileDialog.DialogCode.Accepted)
+
+    def keyPressEvent(self, event: object) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.reject()
+        else:
+            super().keyPressEvent(event)
