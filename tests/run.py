@@ -60,6 +60,7 @@ class Timed(unittest.TextTestResult):
 
 def run_named(names: list[str]) -> tuple[int, int, int]:
     """Run some tests in this process, on a screen of their own: passed, failed, skipped."""
+    faulthandler.enable()
     faulthandler.dump_traceback_later(_LONGEST, exit=True)  # say where a run hangs rather than hang
     for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
         os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")

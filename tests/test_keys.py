@@ -226,7 +226,7 @@ class Keys(WindowTest):
         self.wait_for(lambda: tray.levels.study is not None)
         self.assertIsNone(self.session.stand_in, "nothing was asked for")
         self.assertEqual((tray.wanted, tray.deviation.text()), (whole, "0"))
-        self.click(tray.plot, tray.plot.width() * 0.5, tray.plot.height() * 0.5)
+        self.click(tray.plot.viewport(), tray.plot.width() * 0.5, tray.plot.height() * 0.5)
         self.wait_for(tray.copper.isEnabled)
         self.assertIsNotNone(self.session.stand_in)
         self.key(Qt.Key.Key_Escape)

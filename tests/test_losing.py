@@ -151,8 +151,6 @@ class Losing(WindowTest):
         self.assertEqual(self.session.job.piece.name, self.other.name)
 
     def test_quitting_while_a_file_is_written(self) -> None:
-        self.session.undo()
-        self.settle()
         out, begun, gate = Path(self.folder.name) / "out.stl", threading.Event(), threading.Event()
 
         def slowly(mesh: Mesh, path: Path, name: object, progress: object, said: bool) -> object:
@@ -174,6 +172,7 @@ class Losing(WindowTest):
             self.window.close()
             self.assertTrue(self.window.isVisible())
             self.assertFalse(out.exists())
+            self.answer_question("Let go")  # what is not saved is asked about once it is written
             gate.set()
             self.wait_for(lambda: not self.window.isVisible())
             self.assertEqual(len(read_scan(out).mesh.faces), len(self.session.mesh.faces))
@@ -272,6 +271,7 @@ class Exporting(WindowTest):
             self.settle()
         self.assertTrue(self.session.examination.readiness.ready)
         self.session.rename(self.session.job.active, 'con: "lid" / 7?')
+        self.settle()
         self.session.copy_as_variant()
         self.settle()
         self.session.set_station("Release")

@@ -263,6 +263,7 @@ class Intake(WindowTest):
         bad = Path(self.folder.name) / "bad.ply"
         bad.write_bytes(b"ply\nformat ascii 1.0\nelement vertex 5\n")
         job = self.session.job
+        self.answer_question("Open as a new job")
         self.answer_question("Let go")
         self.drop([other, bad])
         self.come_back()

@@ -3,7 +3,17 @@
 import math
 from collections.abc import Iterable
 
-__all__ = ["at_most", "counted", "grouped", "grouped_number", "lengths", "megabytes", "millimetres", "percent"]
+__all__ = [
+    "at_most",
+    "counted",
+    "grouped",
+    "grouped_number",
+    "lengths",
+    "megabytes",
+    "millimetres",
+    "percent",
+    "rounded_up",
+]
 
 _NOTHING = 1e-6
 """A nanometre, in mm: what is shorter comes from rounding alone."""
@@ -50,12 +60,21 @@ def megabytes(size: float) -> str:
 
 def at_most(length: float) -> str:
     """A small length as a figure without its unit, never less than it is."""
+    return millimetres(rounded_up(length))
+
+
+def rounded_up(length: float) -> float:
+    """The next number of three figures that is no less."""
     if length < _NOTHING:
-        return "0"
+        return 0.0
     step = 10.0 ** (math.floor(math.log10(length)) - 2)
-    return millimetres(math.ceil(length / step - 1e-9) * step)
+    return math.ceil(length / step - 1e-9) * step
 
 
 def millimetres(length: float) -> str:
     """A small length as a figure without its unit."""
-    return "0" if length < _NOTHING else f"{length:.3g}" if length >= 1e-4 else f"{length:.1e}"
+    if length < _NOTHING:
+        return "0"
+    if length < 1e-4:
+        return "under 0.0001"
+    return f"{length:.3g}" if length < 1000 else grouped_number(length, 0)

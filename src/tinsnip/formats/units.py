@@ -2,6 +2,8 @@
 
 from typing import NamedTuple
 
+from tinsnip.words import lengths
+
 __all__ = ["UNITS", "UnitGuess", "guess_unit"]
 
 UNITS: dict[str, float] = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
@@ -27,5 +29,8 @@ def guess_unit(diagonal: float) -> UnitGuess:
     'm'
     """
     if 0 < diagonal < 1.5:
-        return UnitGuess("m", f"{diagonal:.3g} long: a scanned part of {diagonal * 1000:.3g} mm is likelier")
-    return UnitGuess("mm", f"{diagonal:.4g} long: a usual size in millimetres")
+        told = (
+            f"{diagonal:.3g} from corner to corner in the file's numbers; {lengths([1000 * diagonal])} mm is likelier"
+        )
+        return UnitGuess("m", told)
+    return UnitGuess("mm", f"{lengths([diagonal])} from corner to corner is a usual size in millimetres")

@@ -112,5 +112,5 @@ def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[s
         return (f"{solids} of {wanted} shells",) * 2
     crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
     told = [counted(crumbs, "stray")] * (crumbs > 0) + [describe_chunks(mesh, roles)] * (chunks > 0)
-    brief = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "piece") + " beside the part"] * (chunks > 0)
+    brief = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "chunk") + " beside the part"] * (chunks > 0)
     return " · ".join(told), " · ".join(brief)

@@ -156,10 +156,10 @@ def describe_chunks(mesh: Mesh, roles: Roles) -> str:
     like = closed & (shells.area >= _LIKE * shells.area[roles.main])
     if like.sum() == number + 1:
         return f"{number + 1} solids of like size: export as {number + 1} shells? ({what} is not the largest)"
-    pieces = "a piece" if number == 1 else f"{grouped(number)} pieces"
+    chunks = "a chunk" if number == 1 else f"{grouped(number)} chunks"
     if shells.area[asked].max() < 1.01 * CHUNK_SHARE * shells.area[roles.main] or number > 50:
-        return f"{pieces} beside the part, together {what}: part of it, or strays?"
-    return f"{pieces} beside the part of {what}: part of it, or strays?"
+        return f"{chunks} beside the part, together {what}: part of it, or strays?"
+    return f"{chunks} beside the part of {what}: part of it, or strays?"
 
 
 def _any_meet(mesh: Mesh, chosen: np.ndarray) -> bool:

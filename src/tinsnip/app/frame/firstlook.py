@@ -159,9 +159,10 @@ class FirstLook(QFrame):
         if found.tangles.total:
             steps.append(f"mend {counted(found.tangles.total, 'tangle')}")
         if counts["chunks"]:
-            steps.append(f"look at {counted(counts['chunks'], 'shell')} that may be part of it")
+            steps.append(f"look at {counted(counts['chunks'], 'chunk')} that may be part of it")
         if counts["crumbs"] + counts["voids"]:
-            steps.append(f"sweep {counted(counts['crumbs'] + counts['voids'], 'shell')}")
+            strays = [counted(counts[k + "s"], k) for k in ("crumb", "void") if counts[k + "s"]]
+            steps.append(f"sweep {' and '.join(strays)}")
         if counts["holes"]:
             steps.append(f"patch {counted(counts['holes'], 'hole')}")
         if counts["rims"]:

@@ -42,6 +42,7 @@ class StatusLine(QWidget):
         session.mesh_changed.connect(self.refresh)
         session.from_raw_changed.connect(self._show_measured)
         session.message.connect(self._say)
+        session.job_left.connect(self.said.clear)
         saving.changed.connect(self._show_saved)
         session.preparation.changed.connect(self._show_preparing)
         self.preparing.hide()

@@ -66,7 +66,9 @@ def left_over_jobs() -> list[LeftOver]:
             if path.stat().st_size == 0:
                 path.unlink(missing_ok=True)
             else:
-                found.append(LeftOver(path, path.stem, path.stat().st_mtime, 0, None, None, str(error)))
+                found.append(
+                    LeftOver(path, "A job that cannot be read", path.stat().st_mtime, 0, None, None, str(error))
+                )
             continue
         if not doc.unsaved:
             path.unlink(missing_ok=True)

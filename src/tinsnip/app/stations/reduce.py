@@ -17,7 +17,7 @@ from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
 from tinsnip.treat import Reduce
 from tinsnip.treat.reduce.levelsearch import LevelSearch
-from tinsnip.words import at_most, grouped, megabytes, millimetres
+from tinsnip.words import at_most, grouped, megabytes, millimetres, rounded_up
 
 __all__ = ["REDUCE", "ReduceTray"]
 
@@ -286,7 +286,7 @@ class ReduceTray(Tray):
         level = self.levels.shown
         measured = None if level is None or level.triangles != wanted else level.measured
         limit = study.curve.largest_at(wanted) if measured is None else measured.max
-        self._put("deviation", float(at_most(max(limit, 1e-5))))
+        self._put("deviation", rounded_up(max(limit, 1e-4)))
         self._typed()
 
     def _bytes(self, triangles: int) -> int:

@@ -20,6 +20,8 @@ from tinsnip.words import counted, grouped
 __all__ = ["TRIM", "TrimTray"]
 
 _SET_UP = "Set a plane up"
+_MOST_PLANES = 20
+"""Planes that have cut, and stand again where the cut is undone."""
 
 
 class TrimTray(Tray):
@@ -32,7 +34,7 @@ class TrimTray(Tray):
         self.tool = SnipTool(view)
         self._filling = False
         self._plan: SnipPlan | None = None
-        self._last: SnipPlan | None = None
+        self._past: list[SnipPlan] = []
         super().__init__(session, view)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
@@ -107,9 +109,9 @@ class TrimTray(Tray):
         if not self.isVisible() or self.view.hand.rest is not self.tool or mesh is None:
             return
         if self._plan is not None and not np.array_equal(self._plan.box, mesh.box):
-            self._last, self._plan = self._plan, None  # a plane that has cut does not stand ready for the next cut
-        if self._plan is None and self._last is not None and np.array_equal(self._last.box, mesh.box):
-            self._plan, self._last = self._last, None  # gone back: as it was before the cut
+            self._past = [*self._past, self._plan][-_MOST_PLANES:]
+            self._plan = None  # a plane that has cut does not stand ready for the next cut
+            self._plan = next((p for p in self._past if np.array_equal(p.box, mesh.box)), None)  # gone back to it
         self.tool.show(self._plan)
         self._show_plan()
 

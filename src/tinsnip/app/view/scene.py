@@ -31,6 +31,10 @@ def _release_whole(target: moderngl.Framebuffer) -> None:
             part.release()
 
 
+_BEHIND = 2.0, 20_000.0
+"""Slope and steps of depth by which further pieces are drawn farther away than they are."""
+
+
 class Scene:
     """Owns all that lives on the graphics card."""
 
@@ -401,10 +405,12 @@ class Scene:
         target.use()
         self.context.viewport = (0, 0, *target.size)
         self.context.enable_only(moderngl.DEPTH_TEST)
+        self.context.polygon_offset = _BEHIND  # where pieces lie on each other, the one worked on is seen
         for other in self._others:
             if other.is_light_ready:
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
                 other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False)))
+        self.context.polygon_offset = 0.0, 0.0
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":

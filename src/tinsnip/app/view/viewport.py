@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
-from PySide6.QtWidgets import QFrame, QLabel
+from PySide6.QtWidgets import QFrame
 
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks
 from tinsnip.app.state.session import Session
@@ -52,6 +52,8 @@ class Viewport(QOpenGLWidget):
         The part is much smaller than it was, and still looked at as before.
     """
 
+    keeps_focus = True
+    """A click on a control leaves the focus here, where keys turn the part."""
     touched = Signal()
     shrunk = Signal()
 
@@ -68,6 +70,8 @@ class Viewport(QOpenGLWidget):
         self._picks = 0
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
+        self._awaited: ViewBuffers | None = None
+        self._is_due = False
         self._fitted: object = None
         self._is_touched = False
         self._stood: tuple[int, np.ndarray, np.ndarray] | None = None
@@ -127,8 +131,9 @@ class Viewport(QOpenGLWidget):
             elif not self._moving and not self._dirty:  # what is on the screen stays there meanwhile
                 QTimer.singleShot(0, self.update)
                 return
-            if scene.now is not None and scene.now.buffers is not self._buffers:
+            if scene.now is not None and (self._is_due or scene.now.buffers is not self._buffers):
                 self._buffers = scene.now.buffers
+                self._is_due = scene.now.buffers is not self._awaited
                 self._show_findings()
                 self._show_preview()
                 self._give_values()
@@ -188,7 +193,8 @@ class Viewport(QOpenGLWidget):
     # ---- what is shown
 
     def _take_buffers(self, buffers: ViewBuffers) -> None:
-        self._pending = buffers
+        self._pending = self._awaited = buffers
+        self._is_due = True  # what is drawn besides it goes with the old one, even if the new one is the same again
         self._know_box()
         piece = self.session.job.piece
         if piece is not None and self._fitted != piece.id:
@@ -325,12 +331,9 @@ class Viewport(QOpenGLWidget):
             self.redraw()
 
     def covered(self) -> list[QRectF]:
-        """What stands over the view: legends and cards."""
-        return [
-            QRectF(c.geometry())
-            for c in self.findChildren(QFrame, options=_DIRECT)
-            if c.isVisible() and not isinstance(c, QLabel)
-        ]
+        """What stands over the view for a while: legends and cards; not what comes and goes by itself."""
+        frames = (f for f in self.findChildren(QFrame, options=_DIRECT) if f.objectName() in ("legend", "card"))
+        return [QRectF(frame.geometry()) for frame in frames if frame.isVisible()]
 
     def place_legends(self) -> None:
         """The legends stand at the upper right."""

@@ -3,7 +3,7 @@
 import numpy as np
 import pyqtgraph
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent
+from PySide6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 
 from tinsnip.app.widgets.theme import px
 from tinsnip.treat.reduce.curve import Curve
@@ -122,6 +122,21 @@ class CurvePlot(pyqtgraph.PlotWidget):
             known, measured = self._measured
             largest = max(measured if known == triangles else self._curve.largest_at(triangles), 1e-12)
             self._grip.setData([x], [np.clip(np.log10(largest), seen[0], seen[1])])
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if self.hasFocus():
+            painter = QPainter(self.viewport())
+            painter.setPen(QPen(QColor("#1f5fa8"), 2))
+            painter.drawRect(self.viewport().rect().adjusted(1, 1, -1, -1))
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.viewport().update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        self.viewport().update()
 
     def _take(self, position: QPointF) -> None:
         if self._curve is None:

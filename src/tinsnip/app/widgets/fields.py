@@ -50,7 +50,7 @@ def _clicked() -> None:
     """A control was clicked: what is typed is taken, and the focus is nobody's."""
     take_typed()
     focused = QApplication.focusWidget()
-    if isinstance(focused, QLineEdit | QDoubleSpinBox | QComboBox | QPushButton | QCheckBox):
+    if focused is not None and not getattr(focused, "keeps_focus", False):
         focused.clearFocus()
 
 

@@ -159,10 +159,9 @@ class Panel(QWidget):
         """A row of a name and a number to type."""
         field = NumberField(name, low, high, decimals, unit, step)
         field.setMinimumWidth(px(112))
-        row, box = line_of(name, None, field)
-        self.labels[field] = box.itemAt(0).widget()
-        self.labels[field].setBuddy(field)
-        self.add(row)
+        self.labels[field] = label = QLabel(name)
+        label.setBuddy(field)
+        self.row(label, None, field)
         return field
 
     def tick(self, text: str, about: str = "") -> TickBox:

@@ -10,7 +10,7 @@ from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.threads import in_chunks
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import counted
+from tinsnip.words import at_most, counted
 
 __all__ = ["Smooth"]
 
@@ -131,5 +131,5 @@ class Smooth(Treatment):
         touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
         smoothed = mesh.moved(settled, provenance)
-        text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {largest:.3g} mm at most"
+        text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {at_most(largest)} mm at most"
         return Outcome(smoothed, text, {"largest_mm": largest, "iterations": self.iterations})

@@ -11,6 +11,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import grouped_number
 
 __all__ = ["LayFlat", "Place", "Scale", "Turn", "TurnInsideOut", "flat_round", "rotation"]
 
@@ -58,7 +59,7 @@ class Turn(Treatment):
         context.progress.check()
         linear = rotation(np.array(self.axis), self.degrees)
         middle = mesh.box.mean(axis=0)
-        return _moved(mesh, linear, middle - linear @ middle, f"Turned by {self.degrees:.4g}°")
+        return _moved(mesh, linear, middle - linear @ middle, f"Turned by {_degrees(self.degrees)}°")
 
 
 class LayFlat(Treatment):
@@ -89,7 +90,13 @@ class LayFlat(Treatment):
         linear = rotation(axis, angle) if angle > 1e-9 else np.eye(3)
         used = np.unique(mesh.faces)
         lowest = float((mesh.vertices[used] @ linear[2]).min())
-        return _moved(mesh, linear, np.array([0.0, 0.0, -lowest]), f"Laid a flat down, turned by {angle:.3g}°")
+        return _moved(mesh, linear, np.array([0.0, 0.0, -lowest]), f"Laid a flat down, turned by {_degrees(angle)}°")
+
+
+def _degrees(angle: float) -> str:
+    """An angle to two decimals, without those that say nothing."""
+    text = grouped_number(angle, 2)
+    return text.rstrip("0").rstrip(".")
 
 
 def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
