@@ -29,7 +29,8 @@ class Look(WindowTest):
     def setUp(self) -> None:
         super().setUp()
         self.found: list[str] = []
-        width, height = (int(text) for text in sys.argv[1:3])
+        room = self.window.screen().availableGeometry()  # large letters make it smaller, in the pixels that Qt counts
+        width, height = min(int(sys.argv[1]), room.width()), min(int(sys.argv[2]), room.height())
         self.window.resize(width, height)
         self.settle()
         if (self.window.width(), self.window.height()) != (width, height):
@@ -103,7 +104,8 @@ class Look(WindowTest):
             return widget.heightForWidth(widget.width()) > widget.height() + 1
         if isinstance(widget, QLabel):
             return widget.sizeHint().width() > widget.width() + 1 or metrics.height() > widget.height() + 1
-        if isinstance(widget, QToolButton) and not widget.icon().isNull() and not widget.text():
+        only_icon = Qt.ToolButtonStyle.ToolButtonIconOnly
+        if isinstance(widget, QToolButton) and not widget.icon().isNull() and widget.toolButtonStyle() == only_icon:
             return False
         text = widget.text().replace("&", "")
         return metrics.horizontalAdvance(max(text.split("\n"), key=len, default="")) > widget.width()

@@ -37,6 +37,8 @@ class EmptyView(QFrame):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self._room = px(640)
+        self._cards: list[QToolButton] = []
+        self._lines: list[Button] = []
         self.setObjectName("card")
         box = QVBoxLayout(self)
         box.setContentsMargins(px(28), px(24), px(28), px(24))
@@ -98,6 +100,7 @@ class EmptyView(QFrame):
     def show_jobs(self, jobs: list[RecentJob]) -> None:
         """Offer the jobs saved lately, each with its picture."""
         self._clear(self._jobs)
+        self._cards = []
         self._jobs_title.setVisible(bool(jobs))
         for path, picture, saved, steps in jobs[:_MOST_JOBS]:
             when = f"{time.strftime('%-d %b, %H:%M', time.localtime(saved))} · {counted(steps, 'step')}"
@@ -112,6 +115,7 @@ class EmptyView(QFrame):
             button.setToolTip(str(path))
             button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))
             self._jobs.addWidget(button)
+            self._cards.append(button)
         if jobs:
             self._jobs.addStretch(1)
         self.fit()
@@ -124,12 +128,10 @@ class EmptyView(QFrame):
         narrow = width < px(560)
         self._demos.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
         most = max(1, (width - px(56)) // (px(PICTURE[0]) + px(70)))
-        for i in range(self._jobs.count()):
-            card = self._jobs.itemAt(i).widget()
-            if card is not None:
-                card.setVisible(i < most)
-        for i in range(self._recent.count()):
-            self._elide(self._recent.itemAt(i).widget(), width - px(70))
+        for i, card in enumerate(self._cards):
+            card.setVisible(i < most)
+        for line in self._lines:
+            self._elide(line, width - px(70))
         self.setFixedWidth(width)
         for widget in self.findChildren(QWidget):
             widget.ensurePolished()
@@ -147,6 +149,7 @@ class EmptyView(QFrame):
     def show_recent(self, paths: list[Path]) -> None:
         """Offer the scans opened lately."""
         self._clear(self._recent)
+        self._lines = []
         self._scans_title.setVisible(bool(paths))
         for path in paths[:_MOST_SCANS]:
             button = Button(path.name)
@@ -154,4 +157,5 @@ class EmptyView(QFrame):
             button.setToolTip(str(path))
             button.clicked.connect(lambda _=False, path=path: self.recent_asked.emit(path))
             self._recent.addWidget(button)
+            self._lines.append(button)
         self.fit()

@@ -58,7 +58,7 @@ class ViewRow(QWidget):
         self._narrow.append(one)
 
         def name() -> None:
-            one.setText(next((a.text() for a in actions if a.isChecked()), about))
+            one.setText(next((a.text() for a in actions if a.isChecked()), about) + " ▾")
 
         for action in actions:
             action.toggled.connect(lambda _: name())

@@ -14,7 +14,7 @@ __all__ = ["INTAKE", "IntakeTray"]
 class IntakeTray(Tray):
     """What came in, and the pieces of the job."""
 
-    title = "Intake"
+    title = "Intake: what came in"
 
     def build(self) -> None:
         self.head_text.setText("What the file held, and the pieces that the job is made of.")

@@ -30,7 +30,7 @@ _ORIGINS = {
 class StandTray(Tray):
     """How the part stands: turning, laying down, placing, scaling."""
 
-    title = "Stand"
+    title = "Stand: turn, place, scale"
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.turn_tool = TurnTool(view)
@@ -116,7 +116,7 @@ class StandTray(Tray):
         mesh = self.session.mesh
         has = 0.0 if mesh is None else float(mesh.size[self.extent.currentIndex()]) / self._per_unit
         near = abs(self.length.value() - has) < 0.0006
-        self.factor.setText("– " if has <= 0 else f"× {1.0 if near else self.length.value() / has:.4g}")
+        self.factor.setText("–" if has <= 0 else f"× {1.0 if near else self.length.value() / has:.4g}")
 
     def _show_turn(self, *_: object) -> None:
         """Show the part as the typed turn would turn it."""

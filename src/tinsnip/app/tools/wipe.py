@@ -5,7 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from tinsnip.app.view.hand import Drag, Pointer, Tool, draw_label
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.words import grouped
 
 __all__ = ["Wipe"]
@@ -24,7 +24,7 @@ class Wipe(Tool):
         return 0.5 if self.view.scene is None else self.view.scene.wipe_at
 
     def _is_at(self, x: float) -> bool:
-        return self.view.shows == "wipe" and abs(x - self.share * self.view.width()) <= _REACH
+        return self.view.shows == "wipe" and abs(x - self.share * self.view.width()) <= px(_REACH)
 
     def cursor_at(self, x: float, y: float) -> Qt.CursorShape | None:
         return Qt.CursorShape.SplitHCursor if self._is_at(x) else None
@@ -61,12 +61,12 @@ class Wipe(Tool):
             painter.drawLine(QPointF(x, 0), QPointF(x, height))
         draw_label(painter, QPointF(x - width - 8, 10), raw)
         draw_label(painter, QPointF(x + 8, 10), now)
-        grip = QRectF(x - 14, 0.72 * height - 13, 28, 26)
+        grip = QRectF(x - px(14), 0.72 * height - px(13), px(28), px(26))
         painter.setPen(QPen(QColor("#1d2023"), 1))
         painter.setBrush(QColor("#fbf8f0"))
         painter.drawRoundedRect(grip, 4, 4)
         painter.setPen(QPen(QColor("#1d1b17"), 1.6))
         for sign in (-1, 1):
-            tip = QPointF(x + sign * 9, grip.center().y())
-            painter.drawLine(QPointF(x + sign * 2, tip.y()), tip)
-            painter.drawPolyline([tip + QPointF(-sign * 4, -4), tip, tip + QPointF(-sign * 4, 4)])
+            tip, barb = QPointF(x + sign * px(9), grip.center().y()), px(4)
+            painter.drawLine(QPointF(x + sign * px(2), tip.y()), tip)
+            painter.drawPolyline([tip + QPointF(-sign * barb, -barb), tip, tip + QPointF(-sign * barb, barb)])

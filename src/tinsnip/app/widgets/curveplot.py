@@ -65,7 +65,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
             pos=0, angle=0, pen=pyqtgraph.mkPen("#2e7a55", width=1.4, style=Qt.PenStyle.DashLine)
         )
         self._notes = []
-        for text, colour in (("largest, mm", _COPPER), ("99 %, mm", "#5f594e")):
+        for text, colour in (("largest, mm", _COPPER), ("99 % within, mm", "#5f594e")):
             note = pyqtgraph.TextItem(text, color=colour, anchor=(1, 0), fill="#f7f5f0")
             note.setZValue(5)
             self._notes.append(note)

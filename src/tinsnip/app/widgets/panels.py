@@ -2,8 +2,9 @@
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import QEvent, QObject, QSize, Qt, Signal
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
@@ -73,19 +74,12 @@ class Panel(QWidget):
         self.column = QVBoxLayout()
         self.column.setSpacing(px(7))
         inner.addLayout(self.column)
-        inner.addStretch(1)
-        self.scroll = QScrollArea()
-        self.scroll.setObjectName("trayscroll")
-        self.scroll.setFrameShape(QFrame.Shape.NoFrame)
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.scroll.setMinimumHeight(px(80))
-        self.scroll.setWidget(body)
-        outer.addWidget(self.scroll, 1)
+        self.scroll = _Scroll(body)
+        outer.addWidget(self.scroll)
         self.foot = QVBoxLayout()
         self.foot.setContentsMargins(px(16), px(6), px(14), px(10))
         outer.addLayout(self.foot)
+        outer.addStretch(1)
         self.build()
         if self.copper is None:
             self.foot.setContentsMargins(0, 0, 0, 0)
@@ -234,6 +228,38 @@ class Panel(QWidget):
         label.hide()
         self.add(label)
         return label
+
+
+class _Scroll(QScrollArea):
+    """As high as what it shows, where there is room for it."""
+
+    def __init__(self, body: QWidget) -> None:
+        super().__init__()
+        self.setObjectName("trayscroll")
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setMinimumHeight(px(80))
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        self.setWidget(body)
+        body.installEventFilter(self)
+
+    def sizeHint(self) -> QSize:
+        body = self.widget()
+        width = max(self.viewport().width(), 1)
+        high = body.heightForWidth(width) if body.hasHeightForWidth() else body.sizeHint().height()
+        return QSize(body.sizeHint().width(), high)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.size().width() != event.oldSize().width():
+            self.updateGeometry()  # texts wrap otherwise, and take another height
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()
+        return super().eventFilter(watched, event)
 
 
 def _button(text: str, action: Callable[[], None], key: str = "") -> Button:
