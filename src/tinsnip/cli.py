@@ -1,27 +1,47 @@
 """The command line: the same job without the window, and the way into the window."""
 
 import sys
+from importlib import import_module
 from typing import Any
 
 import click
 
 from tinsnip import __version__
-from tinsnip.commands.bench import bench
-from tinsnip.commands.check import check, compare
-from tinsnip.commands.run import routines, run
-from tinsnip.commands.window import demo, desktop, open_files, open_window
+from tinsnip.commands.window import open_window
 from tinsnip.errors import Stopped, told
 from tinsnip.terminal import speak_plainly
 
 __all__ = ["main"]
 
 
+_COMMANDS = {
+    "open": "window:open_files",
+    "demo": "window:demo",
+    "check": "check:check",
+    "run": "run:run",
+    "compare": "check:compare",
+    "routines": "run:routines",
+    "desktop": "window:desktop",
+    "bench": "bench:bench",
+}
+"""Where each command stands; read in only when it is wanted, so that the window comes at once."""
+
+
 class _Commands(click.Group):
     """Commands; anything else on the line is files to open in the window."""
 
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in _COMMANDS:
+            return None
+        module, _, function = _COMMANDS[name].partition(":")
+        return getattr(import_module(f"tinsnip.commands.{module}"), function)
+
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
-        if args and args[0] not in self.commands:
-            return "open", self.commands["open"], args
+        if args and args[0] not in _COMMANDS:
+            return "open", self.get_command(ctx, "open"), args
         return super().resolve_command(ctx, args)
 
 
@@ -35,10 +55,6 @@ def cli(ctx: click.Context) -> None:
     """
     if ctx.invoked_subcommand is None:
         open_window([])
-
-
-for _command in (open_files, demo, check, run, compare, routines, desktop, bench):
-    cli.add_command(_command)
 
 
 def main() -> None:

@@ -20,7 +20,7 @@ HALVES = (("space", "mesh", "formats", "demo"), ("survey", "treat"))
 """Rooms whose exercises run at the same time; what the second half shares with the first is found done."""
 
 
-STAGES = ((("space", "mesh", "formats"), ("survey",)), (("treat",), ("demo",)))
+STAGES = ((("formats",), ("app.state",)), (("space", "mesh", "survey"), ("treat",)), (("demo",),))
 """The same for a window that is there meanwhile: what opening a scan needs comes first."""
 
 

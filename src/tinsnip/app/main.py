@@ -42,10 +42,18 @@ def make_application() -> QApplication:
 def run_window(files: list[Path], demo: str | None = None) -> NoReturn:
     """Open the window, on files or on a demo scan, and leave with its exit code."""
     application = make_application()
+    from tinsnip.app.frame.starting import Starting
+
+    starting = Starting(Settings.load())
+    starting.show()
+    if not starting.read_in():
+        os._exit(0)
     from tinsnip.app.frame.window import Window
 
     window = Window()
     window.show()
+    starting.hide()
+    starting.deleteLater()
     window.session.preparation.start()
     if files:
         window.opening.open(files)

@@ -4,10 +4,8 @@ from pathlib import Path
 
 import click
 
-from tinsnip.commands.shared import shown
 from tinsnip.errors import BadInput
 from tinsnip.terminal import display_amiss
-from tinsnip.warmup import ensure_compiled
 
 __all__ = ["demo", "desktop", "open_files", "open_window"]
 
@@ -39,8 +37,11 @@ def demo(headless: Path | None, triangles: int) -> None:
     """The whole job on a made-up scan: in the window, or headless with results in a folder."""
     if headless is None and not display_amiss():
         open_window([], "pump-cover")
-    ensure_compiled()
+    from tinsnip.commands.shared import shown
     from tinsnip.demo.walkthrough import headless_demo
+    from tinsnip.warmup import ensure_compiled
+
+    ensure_compiled()
 
     folder = headless or Path("tinsnip-demo")
     with shown("Demo") as progress:

@@ -157,6 +157,7 @@ QListView#loglist::item { padding: 4px 2px; }
 QListView#loglist::item:selected { background: #ffffff; color: #1d1b17; }
 QProgressBar { border: 1px solid #5a6064; background: #2a2e31; color: #ffffff; border-radius: 3px; text-align: center; }
 QProgressBar::chunk { background: #b4602a; }
+QWidget#starting { background: #494f53; }
 QWidget#busy { background: #26292c; border: 1px solid #5a6064; border-radius: 4px; }
 QWidget#busy QLabel { color: #f1eee8; }
 QWidget#busy QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;

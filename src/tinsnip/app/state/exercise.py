@@ -1,0 +1,25 @@
+"""A small run through what opening a scan needs besides reading it: looking it over, and drawing it."""
+
+import numpy as np
+
+from tinsnip.app.state.buffers import make_buffers, make_marks
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.exercise import ball
+from tinsnip.mesh.proxy import light_proxy
+from tinsnip.progress import Progress
+from tinsnip.survey import examine
+
+__all__ = ["exercise"]
+
+
+def exercise() -> None:
+    """A ball with a void and a hole."""
+    whole = ball()
+    away = np.linalg.norm(whole.vertices[whole.faces].mean(axis=1) - [0, 0, 1], axis=1) > 0.5
+    both = np.concatenate([whole.faces[away], whole.faces[:, ::-1] + len(whole.vertices)])
+    mesh = Mesh(np.concatenate([whole.vertices, 0.2 * whole.vertices]), both)
+    found = examine(mesh)
+    _ = found.strays, found.openings, found.knots, found.made_share
+    make_marks(found)
+    make_buffers(mesh, Progress())
+    light_proxy(mesh.vertices.astype(np.float32), mesh.faces, worth_from=0)
