@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QGridLayou
 
 from tinsnip.app.state.settings import DRAGS, Settings
 from tinsnip.app.widgets.fields import DropDown, NumberField, TickBox
-from tinsnip.app.widgets.theme import mono_font, px
+from tinsnip.app.widgets.theme import mono_font, polish_again, px
 
 __all__ = ["HelpSheet", "SettingsPage"]
 
@@ -47,6 +47,7 @@ class HelpSheet(QDialog):
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         buttons.rejected.connect(self.reject)
         grid.addWidget(buttons, 100, 0, 1, 6)
+        polish_again(self)
 
 
 class SettingsPage(QDialog):
@@ -101,6 +102,7 @@ class SettingsPage(QDialog):
         buttons.rejected.connect(self.reject)
         buttons.button(QDialogButtonBox.StandardButton.RestoreDefaults).clicked.connect(self._defaults)
         box.addWidget(buttons)
+        polish_again(self)
 
     def _defaults(self) -> None:
         plain = Settings()

@@ -42,7 +42,7 @@ from tinsnip.app.tools.wipe import Wipe
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.filedialog import choose_files
 from tinsnip.app.widgets.question import ask
-from tinsnip.app.widgets.theme import px
+from tinsnip.app.widgets.theme import polish_again, px
 from tinsnip.errors import BadInput
 from tinsnip.job import load_routine
 from tinsnip.words import counted
@@ -85,9 +85,7 @@ class Window(QMainWindow):
         self._closing = False
         self._had_focus: QWidget | None = None
         self._connect()
-        for child in self.stack.findChildren(QWidget):  # rules that name the tray hold only now that it is their parent
-            child.style().unpolish(child)
-            child.style().polish(child)
+        polish_again(self.stack)
         self._open_station(_FIRST)
         self.refresh()
         self.cards.find_recent()

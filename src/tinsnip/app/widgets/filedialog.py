@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from PySide6.QtCore import QStandardPaths, Qt, QUrl
-from PySide6.QtWidgets import QFileDialog, QLineEdit, QWidget
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QSplitter, QWidget
 
 from tinsnip.app.widgets.question import ask
 from tinsnip.app.widgets.theme import px
@@ -92,6 +92,9 @@ class _Dialog(QFileDialog):
         self.setSidebarUrls([QUrl.fromLocalFile(place) for place in wanted if Path(place).is_dir()])
         room = parent.screen().availableGeometry()
         self.resize(min(px(880), room.width() - 40), min(px(540), room.height() - 60))
+        splitter = self.findChild(QSplitter)
+        if splitter is not None:  # wide enough to read the places
+            splitter.setSizes([px(150), self.width() - px(150)])
 
 
 class _Target(_Dialog):

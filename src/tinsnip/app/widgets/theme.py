@@ -4,9 +4,9 @@ import re
 from importlib import resources
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QFontInfo, QFontMetricsF, QGuiApplication
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
-__all__ = ["MUTED", "OCHRE", "RUST", "VIOLET", "dress", "mono_font", "px"]
+__all__ = ["MUTED", "OCHRE", "RUST", "VIOLET", "dress", "mono_font", "polish_again", "px"]
 
 _PLAIN_LINE = 13.95
 """Height of a line of text, in pixels, for which all sizes here are written."""
@@ -48,6 +48,13 @@ def dress(application: QApplication, text_size: float = 0.0) -> None:
     for name in ("tick", "arrow"):
         sheet = sheet.replace(name.upper(), str(images / f"{name}.svg"))
     application.setStyleSheet(sheet)
+
+
+def polish_again(widget: QWidget) -> None:
+    """Let rules that name what a widget stands in hold for all within it; they are looked up before it stands there."""
+    for child in widget.findChildren(QWidget):
+        child.style().unpolish(child)
+        child.style().polish(child)
 
 
 def _is_silent_about(screen: object) -> bool:
@@ -194,6 +201,7 @@ QFrame#card QPushButton#copper:hover, QDialog QPushButton:default:hover { backgr
 QFrame#card QPushButton#copper:disabled { background: #cdb9aa; color: #f2ece6; }
 QFrame#card QPushButton:focus, QDialog QPushButton:focus { border: 2px solid #1f5fa8; }
 QDialog { background: #f3efe6; }
+QDialogButtonBox { dialogbuttonbox-buttons-have-icons: 0; }
 QDialog QLabel { color: #26241f; }
 QDialog QListView, QDialog QTreeView { background: #ffffff; color: #1d1b17; border: 1px solid #b9b3a6;
     selection-background-color: #4c5256; selection-color: #ffffff; alternate-background-color: #f7f5f0; }
