@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.formats import FORMATS
-from tinsnip.words import counted, grouped, megabytes, millimetres
+from tinsnip.words import at_most, counted, grouped, megabytes
 
 __all__ = ["StatusLine", "saved_text"]
 
@@ -68,7 +68,7 @@ class StatusLine(QWidget):
             self.figures["deviation"].setText("deviation from raw …")
             self.figures["made"].setText("made …")
         else:
-            self.figures["deviation"].setText(f"deviation from raw {millimetres(measured.overall.max)} mm")
+            self.figures["deviation"].setText(f"deviation from raw {at_most(measured.overall.max)} mm")
             self.figures["made"].setText(f"made {100 * measured.shares[2]:.1f} %")
 
     def _show_saved(self) -> None:

@@ -103,8 +103,8 @@ class Window(QMainWindow):
 
     def _keep_place(self) -> None:
         self.settings.place = bytes(self.saveGeometry().toBase64().data()).decode()
-        self.settings.ticket_folded = not self.ticket.isVisible()
-        self.settings.tray_folded = not self.tray_column.isVisible()
+        self.settings.ticket_folded = self.ticket.isHidden()
+        self.settings.tray_folded = self.tray_column.isHidden()
         self.settings.save()
 
     @property
@@ -230,6 +230,9 @@ class Window(QMainWindow):
         tray_box.setContentsMargins(0, 0, 0, 0)
         tray_box.setSpacing(0)
         self.stack = QStackedWidget()
+        policy = self.stack.sizePolicy()
+        policy.setRetainSizeWhenHidden(True)  # the log stays where it is
+        self.stack.setSizePolicy(policy)
         self.stack.setMaximumWidth(px(_TRAY_WIDTH))  # a long text in one tray must not push another out of view
         for panel in (*self.trays.values(), self.editor):
             self.stack.addWidget(panel)
@@ -266,12 +269,12 @@ class Window(QMainWindow):
 
     def fold_ticket(self) -> None:
         """Give the ticket's room to the view, or take it back."""
-        self.ticket.setVisible(not self.ticket.isVisible())
+        self.ticket.setVisible(self.ticket.isHidden())
         self._keep_place()
 
     def fold_tray(self) -> None:
         """Give the tray's room to the view, or take it back."""
-        self.tray_column.setVisible(not self.tray_column.isVisible())
+        self.tray_column.setVisible(self.tray_column.isHidden())
         self._keep_place()
 
     def ask_export(self) -> None:

@@ -71,7 +71,7 @@ class Dial(Tool):
         font.setPointSizeF(font.pointSizeF() * 0.82)
         painter.setFont(font)
         painter.setPen(QColor("#f1eee8"))
-        far = 0.74 * radius
+        far = 0.71 * radius
         for name, dx, dy in (("front", 0, far), ("right", far, 0), ("back", 0, -far), ("left", -far, 0)):
             box = QRectF(centre.x() + dx - px(25), centre.y() + dy - px(9), px(50), px(18))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)

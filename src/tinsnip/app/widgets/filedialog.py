@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
+import shiboken6
 from PySide6.QtCore import QStandardPaths, Qt, QUrl
 from PySide6.QtWidgets import QFileDialog, QLineEdit, QSplitter, QWidget
 
@@ -45,7 +46,7 @@ def choose_files(parent: QWidget, title: str, folder: str, filters: str, places:
     dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
     dialog.setNameFilter(filters)
     chosen = [Path(name) for name in dialog.selectedFiles()] if dialog.exec() else []
-    dialog.deleteLater()
+    shiboken6.delete(dialog)  # at once, so that the window has the keys again
     return chosen
 
 
@@ -73,7 +74,7 @@ def choose_target(
     """
     dialog = _Target(parent, title, suggested, kinds, places)
     target = dialog.target() if dialog.exec() else None
-    dialog.deleteLater()
+    shiboken6.delete(dialog)  # at once, so that the window has the keys again
     return target
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+import shiboken6
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 __all__ = ["ask"]
@@ -35,5 +36,5 @@ def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[st
             box.setEscapeButton(button)
     box.exec()
     answer = buttons.get(box.clickedButton(), leave)
-    box.deleteLater()
+    shiboken6.delete(box)  # at once, so that the window has the keys again
     return answer
