@@ -35,6 +35,7 @@ class WindowTest(unittest.TestCase):
     def setUp(self) -> None:
         self.application = make_application()
         shutil.rmtree(unfinished_folder(), ignore_errors=True)  # what an earlier test left over is not this one's
+        Settings().save()  # nor what it remembered
         self.window = Window()
         self.window.show()
         self.window.activateWindow()
@@ -42,8 +43,6 @@ class WindowTest(unittest.TestCase):
         self.session = self.window.session
         self.view = self.window.viewport
         self.folder = tempfile.TemporaryDirectory()
-        for field, value in Settings().model_dump().items():
-            setattr(self.window.settings, field, value)
 
     def tearDown(self) -> None:
         self.close_window()

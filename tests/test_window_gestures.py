@@ -9,6 +9,7 @@ from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
+from tinsnip.treat import Place, Scale, StraightSnip, Turn
 
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt
@@ -45,6 +46,41 @@ class OverTheView(WindowTest):
 
     def stays_under(self, point: np.ndarray, x: float, y: float, within: float = 1.5) -> None:
         self.assertLess(np.abs(self.pixel(point) - [x, y]).max(), within)
+
+    def test_the_view_is_fitted_until_it_is_touched_and_goes_with_what_is_moved(self) -> None:
+        size = self.window.size()
+        self.window.resize(size.width() - 150, size.height() - 90)
+        self.settle()
+        scale = self.camera.scale
+        self.view.fit()
+        self.assertAlmostEqual(self.camera.scale / scale, 1.0, places=9)
+        spot = self.spot_on_part()
+        self.wheel(*spot, 1)
+        scale = self.camera.scale
+        self.window.resize(size)
+        self.settle()
+        self.assertEqual(self.camera.scale, scale)
+        # in Stand the part stays where it was on the screen, and as large
+        self.session.set_station("Stand")
+        for treatment in (Place(origin="centre"), Turn(axis=(1, 0, 0), degrees=90), Scale(factor=40)):
+            before = self.pixel(self.session.mesh.box.mean(axis=0)), self.camera.scale / self.session.mesh.diagonal
+            self.session.apply(treatment)
+            self.settle()
+            self.stays_under(self.session.mesh.box.mean(axis=0), *before[0])
+            self.assertAlmostEqual(self.camera.scale / self.session.mesh.diagonal / before[1], 1.0, delta=0.2)
+        # what became much smaller is not followed, but that is offered
+        scale, box = self.camera.scale, self.session.mesh.box
+        at = float(box[1, 2] - 0.04 * (box[1, 2] - box[0, 2]))
+        self.session.apply(StraightSnip(offset=at))
+        self.settle()
+        self.session.apply(StraightSnip(normal=(1, 0, 0), offset=float(self.session.mesh.box[1, 0] - 1.0)))
+        self.settle()
+        self.assertEqual(self.camera.scale, scale)
+        offer = self.window.cards.offer
+        self.assertTrue(offer.isVisible())
+        self.click(offer.fit)
+        self.assertLess(self.camera.scale, 0.7 * scale)
+        self.assertFalse(offer.isVisible())
 
     def test_the_wheel_zooms_to_the_pointer_and_never_clips(self) -> None:
         spot = self.spot_on_part()

@@ -214,9 +214,9 @@ class Viewport(QOpenGLWidget):
         was, stood = self._stood[1:]
         before, now = (float(np.linalg.norm(b[1] - b[0])) for b in (was, box))
         if not np.array_equal(stood, frame):
-            self.camera.middle = self.camera.middle + box.mean(axis=0) - was.mean(axis=0)
-            if before > 0 and abs(now / before - 1.0) > 0.2:
-                self.camera.scale *= now / before
+            grown = now / before if before > 0 and abs(now / before - 1.0) > 0.2 else 1.0
+            self.camera.middle = box.mean(axis=0) + grown * (self.camera.middle - was.mean(axis=0))
+            self.camera.scale *= grown
             self.moved()
         elif now < _MUCH_SMALLER * before:
             self.shrunk.emit()
