@@ -5,6 +5,7 @@ from typing import Any
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import Progress, stoppable
+from tinsnip.survey.bed import find_beds
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.readiness import Readiness, judge
@@ -69,6 +70,12 @@ class Examination:
 
     @property
     @remembered
+    def beds(self) -> list[Finding]:
+        """What the scan stands on or in front of, largest first."""
+        return find_beds(self.mesh)
+
+    @property
+    @remembered
     def made_share(self) -> float:
         """Share of the surface's area that was made, not measured; 0 to 1."""
         areas = self.mesh.areas
@@ -94,6 +101,7 @@ class Examination:
             "chunk_share": self.chunk_share,
             "holes": int(self.boundaries.is_hole.sum()),
             "rims": int(self.boundaries.is_rim.sum()),
+            "beds": len(self.beds),
             "open_edges": mesh.edges.open,
             "tangled_edges": mesh.edges.tangled,
             "pinched_vertices": self.tangles.pinched_vertices,

@@ -18,6 +18,7 @@ class Kind(Enum):
     HOLE = "hole"
     RIM = "rim"
     TANGLE = "tangle"
+    BED = "bed"
 
     @property
     def facts(self) -> "KindFacts":
@@ -56,6 +57,7 @@ _FACTS = {
     Kind.HOLE: KindFacts(True, True, "ring", "edges"),
     Kind.RIM: KindFacts(False, False, "ring", "edges"),
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
+    Kind.BED: KindFacts(False, False, "ring", "triangles"),
 }
 
 

@@ -2,6 +2,7 @@
 
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.cut.find_bed import FindBed
 from tinsnip.treat.cut.straight import StraightSnip
 from tinsnip.treat.pieces.assembly import Assembled, Assembly
 from tinsnip.treat.pieces.merge import Merge
@@ -26,6 +27,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Place,
         Scale,
         TurnInsideOut,
+        FindBed,
         StraightSnip,
         Sweep,
         Patch,
@@ -45,6 +47,7 @@ __all__ = [
     "Assembled",
     "Assembly",
     "Context",
+    "FindBed",
     "LayFlat",
     "Mend",
     "Merge",

@@ -165,7 +165,9 @@ class FirstLook(QFrame):
             steps.append(f"sweep {' and '.join(strays)}")
         if counts["holes"]:
             steps.append(f"patch {counted(counts['holes'], 'hole')}")
+        if counts["beds"]:
+            steps.append("cut the bed away")
         if counts["rims"]:
-            steps.append("trim or close the base")
+            steps.append("close the base")
         self.needs.setText("To a closed solid: " + ", ".join(steps) if steps else "It is a closed solid already.")
         self.adjustSize()

@@ -14,8 +14,10 @@ from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh import Mesh
-from tinsnip.treat import SnipApart, StraightSnip
-from tinsnip.words import counted, grouped
+from tinsnip.mesh.remembered import is_known
+from tinsnip.survey.bed import Bed, beds_of
+from tinsnip.treat import FindBed, SnipApart, StraightSnip
+from tinsnip.words import counted, grouped, percent
 
 __all__ = ["TRIM", "TrimTray"]
 
@@ -35,13 +37,16 @@ class TrimTray(Tray):
         self._filling = False
         self._plan: SnipPlan | None = None
         self._past: list[SnipPlan] = []
+        self._is_as_set_up = False
         super().__init__(session, view)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
-        self.tool.edited.connect(self._show_plan)
+        self.tool.edited.connect(self._edited)
 
     def build(self) -> None:
         self.head_text.setText("Cut off the bed, the backdrop, what was not wanted. The hatched side goes.")
+        self.bed_note = self.warning()
+        self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed()))
         self.axis = QButtonGroup(self)
         row = self.row("Square to")
         for i, name in enumerate("xyz"):
@@ -81,6 +86,7 @@ class TrimTray(Tray):
             self.view.hand.set_rest(self.tool)
             if self._plan is None or not np.array_equal(self._plan.box, mesh.box):
                 self._set_up()
+            self._show_bed()
             self.tool.show(self._plan)
             self._show_plan()
 
@@ -90,8 +96,33 @@ class TrimTray(Tray):
         if mesh is not None and len(mesh.faces):
             self._plan = SnipPlan(mesh.box)
             self._plan.close = self.close_box.isChecked()
+            self._is_as_set_up = True
+            self._place_above_bed()
             self.tool.show(self._plan)
             self._show_plan()
+
+    @property
+    def _bed(self) -> Bed | None:
+        """The bed that was found, if one was."""
+        mesh, found = self.session.mesh, self.session.examination
+        beds = beds_of(mesh) if found is not None and is_known(mesh, beds_of) else ()
+        return beds[0] if beds else None
+
+    def _place_above_bed(self) -> None:
+        """Let the plane stand just above the bed, as long as it was not moved by hand."""
+        bed = self._bed
+        if self._plan is not None and self._is_as_set_up and bed is not None and not bed.shells:
+            self._plan.set_bed(bed)
+            self._is_as_set_up = False
+
+    def _show_bed(self) -> None:
+        bed = self._bed
+        if bed is not None:
+            share = percent(bed.area / max(self.session.mesh.area, 1e-300))
+            where = "It is a shell of its own." if bed.shells else "The plane stands just above it."
+            self.bed_note.setText(f"The part stands on a bed: {share} of the area. {where}")
+        self.bed_note.setVisible(bed is not None)
+        self.bed_button.setVisible(bed is not None)
 
     def put_away(self) -> bool:
         if self._plan is None:
@@ -112,6 +143,8 @@ class TrimTray(Tray):
             self._past = [*self._past, self._plan][-_MOST_PLANES:]
             self._plan = None  # a plane that has cut does not stand ready for the next cut
             self._plan = next((p for p in self._past if np.array_equal(p.box, mesh.box)), None)  # gone back to it
+        self._place_above_bed()
+        self._show_bed()
         self.tool.show(self._plan)
         self._show_plan()
 
@@ -135,6 +168,7 @@ class TrimTray(Tray):
     def _take_axis(self, axis: int) -> None:
         if self.plan is None:
             self._set_up()
+        self._is_as_set_up = False
         if self.plan is not None:
             self.plan.set_axis(axis)
             self.tool.show_waste()
@@ -143,6 +177,7 @@ class TrimTray(Tray):
     def _typed(self, *_: object) -> None:
         if self._filling:
             return
+        self._is_as_set_up = False
         self.tool.keeps_both = self.both_box.isChecked()
         if self.plan is None and self.sender() in (self.offset, *self.tilts):
             offset, tilts = self.offset.value(), [field.value() for field in self.tilts]
@@ -168,10 +203,15 @@ class TrimTray(Tray):
 
     def swap(self) -> None:
         """Let the other side go."""
+        self._is_as_set_up = False
         if self.plan is not None:
             self.plan.flipped = not self.plan.flipped
             self.tool.show_waste()
             self._show_plan()
+
+    def _edited(self) -> None:
+        self._is_as_set_up = False
+        self._show_plan()
 
     def _show_plan(self) -> None:
         plan = self.plan
@@ -247,10 +287,13 @@ def _state(session: Session) -> tuple[str, int | None]:
         changed = {change.id for change in step.changes}
         if not concerned & changed:
             continue
-        cuts += isinstance(step.action, StraightSnip | SnipApart)
+        cuts += isinstance(step.action, StraightSnip | SnipApart | FindBed)
         if any(change.id in concerned and change.before is None for change in step.changes):
             concerned |= set(step.on)
+    beds = len(session.examination.beds) if session.examination is not None else 0
+    if beds:
+        return "stands on a bed", beds
     return (counted(cuts, "cut") + " made" if cuts else "nothing cut yet"), (0 if cuts else None)
 
 
-TRIM = Station("Trim", TrimTray, _state, waits=False)
+TRIM = Station("Trim", TrimTray, _state, lambda found: found.beds, waits=False)

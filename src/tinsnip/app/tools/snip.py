@@ -6,7 +6,9 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_label, draw_tab, draw_tab_label
 from tinsnip.app.widgets.theme import mono_font, px
+from tinsnip.survey.bed import Bed
 from tinsnip.treat import SnipApart, StraightSnip
+from tinsnip.words import grouped_number
 
 __all__ = ["SnipPlan", "SnipTool"]
 
@@ -57,6 +59,15 @@ class SnipPlan:
         self.axes = np.stack([first, np.cross(normal, first), normal])
         self.tilt = np.zeros(2)
         self.offset = float(normal @ a)
+
+    def set_bed(self, bed: Bed) -> None:
+        """Just above a bed, which is waste."""
+        axis = int(np.abs(bed.normal).argmax())
+        self.set_axis(axis)
+        sign = 1.0 if bed.normal[axis] > 0 else -1.0
+        lean = self.axes @ (sign * bed.normal)
+        self.tilt = np.degrees(np.arctan2(lean[:2], lean[2]))
+        self.offset, self.flipped = sign * (bed.offset + bed.above), sign < 0
 
     @property
     def normal(self) -> np.ndarray:
@@ -232,5 +243,9 @@ class SnipTool(Tool):
             if tab.name != "slide":
                 box = QRectF(tab.at.x() - tab.half, tab.at.y() - thin, 2 * tab.half, 2 * thin)
             draw_tab(painter, box, tab.name == self._held)
-            text = f"{plan.offset:.2f} mm" if tab.name == "slide" else f"tilt {plan.tilt[int(tab.name[-1])]:.1f}°"
+            text = (
+                f"{plan.offset:.2f} mm"
+                if tab.name == "slide"
+                else f"tilt {grouped_number(plan.tilt[int(tab.name[-1])], 1)}°"
+            )
             draw_tab_label(painter, tab, text, self.view)

@@ -31,7 +31,8 @@ class Flight(QObject):
             Vertices and triangles that may stand before it.
         """
         camera = self.camera
-        size = max(finding.size if finding.kind is not Kind.RIM else camera.reach * 0.6, camera.reach * 0.02)
+        is_wide = finding.kind in (Kind.RIM, Kind.BED)
+        size = max(0.6 * camera.reach if is_wide else finding.size, 0.02 * camera.reach)
         if finding.kind is Kind.TANGLE:
             size = camera.reach * 0.05
         scale = 3.2 * size / max(200, min(camera.width, camera.height))

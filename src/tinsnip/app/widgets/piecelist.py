@@ -89,7 +89,8 @@ class PieceList(QListWidget):
 
     def rename_current(self) -> None:
         """Let the current piece's name be typed."""
-        if self.currentItem() is not None:
+        is_typed = self.state() == QListWidget.State.EditingState
+        if self.currentItem() is not None and self.isVisible() and not is_typed:
             self.setFocus()
             self.editItem(self.currentItem())
 

@@ -12,7 +12,8 @@ __all__ = ["colour_of", "draw_silhouette"]
 
 def colour_of(kind: Kind) -> QColor:
     """The colour of a kind of finding; always beside a letter and a shape."""
-    return {Kind.HOLE: VIOLET, Kind.RIM: MUTED, Kind.VOID: RUST, Kind.TANGLE: QColor("#8c2f5a")}.get(kind, OCHRE)
+    own = {Kind.HOLE: VIOLET, Kind.RIM: MUTED, Kind.BED: MUTED, Kind.VOID: RUST, Kind.TANGLE: QColor("#8c2f5a")}
+    return own.get(kind, OCHRE)
 
 
 def _flat(points: np.ndarray) -> np.ndarray:
