@@ -35,7 +35,7 @@ from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
-from tinsnip.treat import Context, Reduce, Smooth, StraightSnip, Sweep, Turn
+from tinsnip.treat import Context, FindBed, Reduce, Smooth, StraightSnip, Sweep, Turn
 
 __all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
 
@@ -45,7 +45,8 @@ BARS = {
     "shells": 0.1,
     "read-stl": 0.6,
     "read-ply": 0.2,
-    "snip-straight": 0.6,
+    "snip-straight": 0.4,
+    "find-bed": 1.0,
     "sweep": 0.3,
     "reduce-10": 3.0,
     "record": 5.0,
@@ -162,6 +163,8 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
         _time_formats(mesh, row, rows, [name for name in FORMATS if {f"read-{name}", f"write-{name}"} & only])
     row("examine", lambda: examine(fresh()))
     row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
+    bedded = _on_a_bed(vertices, faces)
+    row("find-bed", lambda: FindBed(most_share=1.0).apply(fresh(bedded), Context()))
     crumbed = _with_crumbs(vertices, faces)
     row("sweep", lambda: Sweep().apply(fresh(crumbed), Context()))
     row("reduce-10", lambda: Reduce(percent=10).apply(fresh(), Context()))
@@ -238,6 +241,18 @@ def _time_job(mesh: Mesh, row: Callable[[str, Callable[[], Any]], None]) -> None
         step = StraightSnip(offset=offset).apply(job.piece.mesh, Context()).mesh
         row("keep-step", keep)
         job.keeper.close()
+
+
+def _on_a_bed(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
+    """The mesh through a sheet that reaches past it, with a tenth of its triangles."""
+    low, high = vertices.min(axis=0), vertices.max(axis=0)
+    count = max(8, int(np.sqrt(len(faces) / 20)))
+    reach = 0.2 * (high - low)
+    x, y = np.meshgrid(*(np.linspace(low[k] - reach[k], high[k] + reach[k], count) for k in (0, 1)), indexing="ij")
+    sheet = np.stack([x.ravel(), y.ravel(), np.full(x.size, low[2] - 0.01 * reach[0])], axis=1)
+    first = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel().astype(np.int32)
+    cells = [np.stack([first, first + count, first + 1], 1), np.stack([first + 1, first + count, first + count + 1], 1)]
+    return Mesh(np.concatenate([vertices, sheet]), np.concatenate([faces, *(c + len(vertices) for c in cells)]))
 
 
 def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:

@@ -12,9 +12,6 @@ from tinsnip.survey import examine
 
 __all__ = ["headless_demo"]
 
-TRIM_HEIGHT = 3.2
-"""Where the walkthrough cuts the bed away, mm."""
-
 
 def headless_demo(folder: Path, triangles: int, progress: Progress) -> list[str]:
     """Scan, run ``print-solid``, release, and draw before and after.
@@ -41,7 +38,7 @@ def headless_demo(folder: Path, triangles: int, progress: Progress) -> list[str]
         raw = demo_file("pump-cover", triangles, folder, note)
         scan = read_scan(raw, "mm", progress)
     before = examine(scan.mesh, progress)
-    routine = load_routine("print-solid").with_settings([f"trim.offset={TRIM_HEIGHT}"])
+    routine = load_routine("print-solid")
     with progress.part(0.5, 0.9):
         done = routine.with_budget(max(1000, triangles // 5), None, "stl").run(scan, progress)
     result = done.mesh

@@ -251,6 +251,10 @@ class Run:
             for s in self.steps
             if s.question
         ]
+        for s in self.steps:
+            if "doubt" in s.figures:
+                told = f"{s.figures['doubt']} (set {s.name}.most_share=1 to cut it, {s.name}.enabled=false to keep it)"
+                found.append(Check("bed", False, told, "a bed?"))
         unasked = self._sum("gone_mm2", Mend, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
         lost = unasked / max(float(self.raw.areas.sum()), 1e-300)
         found.append(

@@ -277,7 +277,7 @@ def _reach(points: np.ndarray, middle: np.ndarray) -> np.ndarray:
 
 def _own_shells(mesh: Mesh, seen: _Seen, bed: np.ndarray, flat: np.ndarray) -> tuple[int, ...]:
     """Shells that are nothing but bed, where the bed is made of such alone; `flat` is what lies in its plane."""
-    label = mesh.shells.label[seen.faces]
+    label = np.maximum(mesh.shells.label[seen.faces], 0)  # what belongs to none has no area
     whole, mine, near = (
         np.bincount(label, seen.areas * of, minlength=len(mesh.shells)) for of in (np.ones(len(bed)), bed, flat)
     )

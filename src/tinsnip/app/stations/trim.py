@@ -46,7 +46,7 @@ class TrimTray(Tray):
     def build(self) -> None:
         self.head_text.setText("Cut off the bed, the backdrop, what was not wanted. The hatched side goes.")
         self.bed_note = self.warning()
-        self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed()))
+        self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed(most_share=1.0)))
         self.axis = QButtonGroup(self)
         row = self.row("Square to")
         for i, name in enumerate("xyz"):

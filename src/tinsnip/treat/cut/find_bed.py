@@ -11,10 +11,12 @@ from tinsnip.survey.bed import Bed, beds_of
 from tinsnip.treat.kit.rings import close_cut
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import millimetres
+from tinsnip.words import millimetres, percent
 
 __all__ = ["FindBed"]
 
+_OWN = 0.95
+"""Share of the area up to which a bed that is a shell of its own goes unasked."""
 _MOST = 3
 """Planes that are cut away one after another: a bed, and walls."""
 Height = Annotated[float, Field(ge=0, allow_inf_nan=False)]
@@ -32,6 +34,9 @@ class FindBed(Treatment):
     changes_area: ClassVar[bool] = True
 
     above_mm: Height | None = Field(None, description="height of the cut over the bed, mm; by default just above it")
+    most_share: float = Field(
+        0.65, gt=0, le=1, description="share of the area from which it may be the part itself, a panel, and is not cut"
+    )
     close: bool = Field(False, description="close the cut with flat triangles")
 
     def height(self, bed: Bed) -> float:
@@ -40,11 +45,17 @@ class FindBed(Treatment):
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Look for the bed, and cut it away."""
-        now, told = mesh, []
+        now, told, doubt = mesh, [], ""
         figures: dict[str, Any] = {"beds": 0, "triangles": 0}
         while len(told) < _MOST:
             context.progress.step("Looking for the bed")
             beds = beds_of(now)
+            share = beds[0].area / max(now.area, 1e-300) if beds else 0.0
+            # a shell of its own, apart from the rest, is hardly the part; what the part grows out of may be
+            if share > (max(self.most_share, _OWN) if beds and beds[0].shells else self.most_share):
+                doubt = f"what looks like a bed is {percent(share)} of the area and may be the part"
+                figures["doubt"] = doubt
+                break
             left = self._without(now, beds[0], context) if beds else now
             if not beds or len(left.faces) == 0:
                 break
@@ -56,7 +67,7 @@ class FindBed(Treatment):
             figures |= {"beds": len(told), "triangles": len(mesh.faces) - len(left.faces)}
             now = left
         if now is mesh:
-            return Outcome(mesh, "No bed found", figures)
+            return Outcome(mesh, f"No bed cut: {doubt}; look at it in Trim" if doubt else "No bed found", figures)
         return Outcome(now, f"Cut away {' and '.join(told)}", figures)
 
     def _without(self, mesh: Mesh, bed: Bed, context: Context) -> Mesh:
