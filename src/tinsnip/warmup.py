@@ -16,11 +16,11 @@ from tinsnip import kernels
 __all__ = ["HALVES", "STAGES", "ensure_compiled", "run_exercises", "warm_up"]
 
 
-HALVES = (("space", "mesh", "formats", "demo"), ("survey", "treat"))
+HALVES = (("space", "mesh", "formats", "demo"), ("survey", "regions", "treat"))
 """Rooms whose exercises run at the same time; what the second half shares with the first is found done."""
 
 
-STAGES = ((("formats",), ("app.state",)), (("space", "mesh", "survey"), ("treat",)), (("demo",),))
+STAGES = ((("formats",), ("app.state",)), (("space", "mesh", "survey"), ("regions", "treat")), (("demo",),))
 """The same for a window that is there meanwhile: what opening a scan needs comes first."""
 
 

@@ -2,9 +2,11 @@
 
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.cut.delete import Delete
 from tinsnip.treat.cut.find_bed import FindBed
 from tinsnip.treat.cut.straight import StraightSnip
 from tinsnip.treat.pieces.assembly import Assembled, Assembly
+from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.pieces.snip_apart import SnipApart
 from tinsnip.treat.reduce.reduce import Reduce
@@ -29,6 +31,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         TurnInsideOut,
         FindBed,
         StraightSnip,
+        Delete,
         Sweep,
         Patch,
         Plinth,
@@ -38,7 +41,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
 }
 """Every treatment under the name it has in routines."""
 
-ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Merge)}
+ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Merge)}
 """Every treatment over several pieces under its name in the log."""
 
 __all__ = [
@@ -47,6 +50,8 @@ __all__ = [
     "Assembled",
     "Assembly",
     "Context",
+    "Delete",
+    "Extract",
     "FindBed",
     "LayFlat",
     "Mend",

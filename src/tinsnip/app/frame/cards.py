@@ -9,6 +9,7 @@ from tinsnip.app.frame.emptyview import EmptyView, RecentJob
 from tinsnip.app.frame.firstlook import FirstLook
 from tinsnip.app.frame.leftovers import LeftOvers
 from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.state.saving import LeftOver, Saving, left_over_jobs
 from tinsnip.app.state.session import Session
 from tinsnip.app.view.viewport import Viewport
@@ -52,6 +53,7 @@ class Cards(QObject):
         self.offer.fit.clicked.connect(viewport.fit)
         viewport.shrunk.connect(self._offer_fit)
         viewport.touched.connect(self.offer.hide)
+        self.bar: SelectionBar | None = None
         self.floating: list[QWidget] = []
         """Further things that stand at the lower middle of the view."""
         viewport.installEventFilter(self)
@@ -204,6 +206,9 @@ class Cards(QObject):
         """Put everything where it belongs in a view of this size."""
         view = self._viewport.rect()
         up = view.height() - px(56)
+        if self.bar is not None:
+            self.bar.fit(px(150), px(130))
+            up = min(up, self.bar.y() - px(8)) if self.bar.isVisible() else up
         for widget in (*self.floating, self.offer):
             widget.adjustSize()
             widget.move((view.width() - widget.width()) // 2, up - widget.height())

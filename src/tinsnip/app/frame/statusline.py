@@ -85,6 +85,6 @@ class StatusLine(QWidget):
     def _say(self, text: str, is_error: bool) -> None:
         if not is_error:
             metrics = self.said.fontMetrics()
-            room = max(160, self.width() - sum(f.sizeHint().width() for f in self.figures.values()) - 60)
+            room = max(40, self.width() - sum(f.sizeHint().width() for f in self.figures.values()) - 60)
             self.said.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, room))
             self.said.setToolTip(f"{time.strftime('%H:%M')}  {text}" if text else "")

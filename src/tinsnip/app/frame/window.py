@@ -22,6 +22,7 @@ from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.frame.shown import Shown
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
@@ -76,6 +77,9 @@ class Window(QMainWindow):
         self.menus = self.shown.menus = Menus(self, self)
         self.cards = Cards(self.session, self.viewport, self.saving, self.opening)
         self.busy_box = BusyBox(self.session.tasks, self.cards.place, self.viewport)
+        self.selection_bar = SelectionBar(self.session, self.viewport)
+        self.selection_bar.resized.connect(self.cards.place)
+        self.cards.bar = self.selection_bar
         self.cards.floating = [self.busy_box]
         self.dropping = Dropping(self.session, self.opening, self.viewport)
         self.keys = Keys(self)
@@ -304,6 +308,10 @@ class Window(QMainWindow):
     def leave(self) -> None:
         """Leave the tool, card, work or preview in hand, the nearest first."""
         self.keys.leave()
+
+    def delete_selection(self) -> None:
+        """Delete what is selected."""
+        self.selection_bar.delete()
 
     def swap(self) -> None:
         """Swap the two sides of what is set up, such as the waste side of a snip."""

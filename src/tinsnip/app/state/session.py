@@ -16,6 +16,7 @@ from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn
+from tinsnip.app.state.selected import Selected
 from tinsnip.app.state.selection import Ticks
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.worker import in_passing
@@ -104,6 +105,7 @@ class Session(QObject):
         self.known.examined.connect(self._take_examination)
         self.known.measured.connect(self._take_measured)
         self.ticks = Ticks()
+        self.selected = Selected()
         self.undo_share = 0.25
         self._stations = {station.name: station for station in stations}
         self.station = next(iter(self._stations))
@@ -485,6 +487,7 @@ class Session(QObject):
         if self._release is not None and self._release[1] is not self.mesh:
             self._release = None
         piece = self.job.piece
+        self.selected.belong_to(self.mesh)
         self.mesh_changed.emit()
         self.log_changed.emit()
         self.pieces_changed.emit()

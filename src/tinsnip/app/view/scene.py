@@ -218,6 +218,12 @@ class Scene:
             self.now.set_roles(marks.roles, marks.voids if shine else marks.voids[:0])
             self.stage_done = 0
 
+    def set_marked(self, mesh: Mesh, chosen: np.ndarray | None) -> None:
+        """Tell which triangles of the present mesh are selected; None: none."""
+        if self.now is not None and self.now.buffers.mesh is mesh:
+            self.now.set_marked(chosen)
+            self.stage_done = 0
+
     def set_patch(self, corners: np.ndarray | None, normals: np.ndarray | None) -> None:
         """Show made triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more."""
         self._release(self._patch_buffers, self._patch)
@@ -307,20 +313,21 @@ class Scene:
             layer.surface.set_provenance()
         if look == DEVIATION and not layer.surface.has_values:
             look = TIN
-        return self._ready(look, self.waste is not None and layer.is_now, layer.surface.triangles <= _COARSE)
+        hatched, coarse = self.waste is not None and layer.is_now, layer.surface.triangles <= _COARSE
+        return self._ready(look, hatched, coarse, layer.surface.has_marks)
 
-    def _program(self, look: int, plane: bool, facets: bool) -> moderngl.Program:
+    def _program(self, look: int, plane: bool, facets: bool, marked: bool = False) -> moderngl.Program:
         """The program for a look; made when it is first wanted."""
-        key = look, plane, facets
+        key = look, plane, facets, marked
         if key not in self._programs:
-            constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets)}
+            constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets), "MARKED": int(marked)}
             vertex, fragment = (shader_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
             self._programs[key] = self.context.program(vertex, fragment)
         return self._programs[key]
 
-    def _ready(self, look: int, plane: bool = False, facets: bool = False) -> moderngl.Program:
+    def _ready(self, look: int, plane: bool = False, facets: bool = False, marked: bool = False) -> moderngl.Program:
         """The program for a look, with everything set that it needs."""
-        program = self._program(look, plane, facets)
+        program = self._program(look, plane, facets, marked)
         clip, view, origin = self._matrices
         program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
         if "to_view" in program:

@@ -44,6 +44,7 @@ class Surface:
         self.triangles = len(buffers.faces)
         self.proxy_triangles = self.triangles if proxy is None else len(proxy.faces)
         self._textures: list[moderngl.Texture] = []
+        self._marks: list[moderngl.Texture] = []
         self._held: list[moderngl.Buffer] = []
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
@@ -158,13 +159,33 @@ class Surface:
         whole = self.buffers.mesh.provenance
         proxy = self.buffers.proxy
         for kinds in (whole, *([] if proxy is None else [whole[proxy.source]])):
-            rows = -(-len(kinds) // _ROW)
-            padded = np.zeros(rows * _ROW, dtype=np.uint8)
-            padded[: len(kinds)] = kinds
-            texture = self.context.texture((_ROW, rows), 1, padded, dtype="u1", alignment=1)
-            texture.filter = moderngl.NEAREST, moderngl.NEAREST
-            self._textures.append(texture)
+            self._textures.append(self._row_texture(kinds))
         self.has_provenance = True
+
+    def set_marked(self, chosen: np.ndarray | None) -> None:
+        """Which triangles are selected, bool, shape (F,), for the whole mesh and its stand-in; None: none."""
+        for old in self._marks:
+            old.release()
+        self._marks = []
+        if chosen is None or self.triangles == 0:
+            return
+        proxy = self.buffers.proxy
+        for kinds in (chosen, *([] if proxy is None else [chosen[proxy.source]])):
+            self._marks.append(self._row_texture(kinds))
+
+    @property
+    def has_marks(self) -> bool:
+        """Whether any of its triangles are selected."""
+        return bool(self._marks)
+
+    def _row_texture(self, values: np.ndarray) -> moderngl.Texture:
+        """A number for each triangle, row by row."""
+        rows = -(-len(values) // _ROW)
+        padded = np.zeros(rows * _ROW, dtype=np.uint8)
+        padded[: len(values)] = values
+        texture = self.context.texture((_ROW, rows), 1, padded, dtype="u1", alignment=1)
+        texture.filter = moderngl.NEAREST, moderngl.NEAREST
+        return texture
 
     def draw_full(self, program: moderngl.Program, first: int, count: int) -> None:
         """Draw some of the triangles."""
@@ -188,8 +209,12 @@ class Surface:
             self._array("voids", program).render(moderngl.TRIANGLES)
 
     def _tell(self, program: moderngl.Program, texture: int, first: int) -> None:
-        if "kinds" in program:
+        if "first_triangle" in program:
             program["first_triangle"].value = first
+        if "marked" in program and self._marks:
+            program["marked"].value = 1
+            self._marks[texture].use(1)
+        if "kinds" in program:
             program["has_kinds"].value = self.has_provenance
             if self.has_provenance:
                 self._textures[texture].use(0)
@@ -197,6 +222,7 @@ class Surface:
     def release(self) -> list[moderngl.Buffer]:
         """Give up what is on the card; what takes time to be freed is handed back, to be freed bit by bit."""
         self._forget_arrays()
+        self.set_marked(None)
         for texture in self._textures:
             texture.release()
         held, self._held = self._held, []

@@ -101,6 +101,7 @@ class Viewport(QOpenGLWidget):
         session.raw_ready.connect(self._show_raw)
         session.mesh_changed.connect(self._changed)
         session.held_changed.connect(self._show_findings)
+        session.selected.changed.connect(self._show_selected)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
         self.deviation_legend.limit_changed.connect(self._set_limit)
@@ -367,6 +368,14 @@ class Viewport(QOpenGLWidget):
         if self.session.marks is not None:
             scene.set_marks(self._marks(), self.session.shows_shells)
         self.redraw()
+
+    def _show_selected(self) -> None:
+        """Mark what is selected, triangle by triangle."""
+        mesh = self.session.selected.mesh
+        if self.scene is not None and mesh is not None:
+            self.makeCurrent()
+            self.scene.set_marked(mesh, self.session.selected.triangles)
+            self.redraw()
 
     def _marks(self) -> ViewMarks:
         """What the shells are, and above it what is held."""

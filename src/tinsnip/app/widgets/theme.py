@@ -166,7 +166,13 @@ QProgressBar { border: 1px solid #5a6064; background: #2a2e31; color: #ffffff; b
 QProgressBar::chunk { background: #b4602a; }
 QWidget#starting { background: #494f53; }
 QWidget#busy { background: #26292c; border: 1px solid #5a6064; border-radius: 4px; }
-QWidget#busy QLabel { color: #f1eee8; }
+QWidget#busy QLabel, QFrame#selection QLabel { color: #f1eee8; }
+QFrame#selection { background: rgba(38, 41, 44, 235); border: 1px solid #8fae1c; border-radius: 4px; }
+QFrame#selection QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
+    padding: 4px 7px; }
+QFrame#selection QPushButton:hover { background: #4c5256; }
+QFrame#selection QPushButton:disabled { color: #83888b; border: 1px dashed #6a7074; }
+QFrame#selection QPushButton:focus { border: 2px solid #8fb8e8; padding: 3px 6px; }
 QWidget#busy QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
     padding: 5px 14px; }
 QWidget#busy QPushButton:focus, QFrame#legend QPushButton:focus { border: 2px solid #8fb8e8; }

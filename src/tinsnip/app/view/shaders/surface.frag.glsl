@@ -3,12 +3,15 @@
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
 // through the part. PLANE: 1 where a snip's waste is hatched. FACETS: 1 for a coarse mesh, whose creases are lit as
-// they are and not as if they were round. Each is a program of its own: a software renderer works every branch out
+// they are and not as if they were round. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
 uniform float limit;       // the deviation at which the colours end, mm
 uniform usampler2D kinds;  // provenance of each triangle, row by row
 uniform bool has_kinds;
 uniform int first_triangle;
+#if MARKED
+uniform usampler2D marked; // 1 where a triangle is selected, row by row
+#endif
 uniform vec4 plane;        // waste where dot(plane.xyz, at) < plane.w
 in vec3 facing;
 #if LOOK == 1
@@ -45,6 +48,17 @@ bool hatch(float period, float width) {
 bool cross_hatch(float period, float width) {
     return mod(gl_FragCoord.x - gl_FragCoord.y, period) < width || hatch(period, width);
 }
+
+bool net() {
+    return mod(gl_FragCoord.x, 6.0) < 1.5 || mod(gl_FragCoord.y, 6.0) < 1.5;
+}
+
+#if MARKED
+bool is_marked() {
+    int number = gl_PrimitiveID + first_triangle;
+    return texelFetch(marked, ivec2(number % 4096, number / 4096), 0).r != 0u;
+}
+#endif
 
 vec3 made_pattern() {
     return hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
@@ -93,6 +107,9 @@ void main() {
 #if PLANE
         if (dot(plane.xyz, at) < plane.w && hatch(8.0, 3.0)) shade.rgb *= 0.55;
 #endif
+#if MARKED
+        if (is_marked()) shade.rgb = mix(shade.rgb, CHARTREUSE, net() ? 0.25 : 0.5);
+#endif
         return;
     }
 #if LOOK == 1
@@ -108,11 +125,14 @@ void main() {
 #endif
 #if LOOK < 2
     if (kind == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
-    if (kind == 2) base = mod(gl_FragCoord.x, 6.0) < 1.5 || mod(gl_FragCoord.y, 6.0) < 1.5 ? CHARTREUSE * 0.6 : CHARTREUSE;
+    if (kind == 2) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
     if (kind == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
     const float ambient = 0.26;
 #else
     const float ambient = 0.55;
+#endif
+#if MARKED
+    if (is_marked()) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
 #endif
     vec3 n = normalize(facing);
 #if FACETS

@@ -1,0 +1,172 @@
+"""Finding triangles from a place on the surface: a flat round it, what a brush covers, a row more or less."""
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from tinsnip.kernels import kernel
+from tinsnip.mesh import Mesh
+
+__all__ = ["brushed", "flat_round", "grown", "places_of", "shrunk", "whole_shell"]
+
+
+@kernel
+def _flood(vertices, faces, twins, seed, middle, radius, limit, bend, inside, found):
+    """Spread from a triangle over its neighbours; how many triangles, or -1 when there is no room for more.
+
+    A neighbour is taken whose facing differs from that of the first by no more than `limit` (a cosine), over an edge
+    that is no sharper than `bend`, and that comes within `radius` of the middle.
+    """
+    first = np.empty(3)
+    other = np.empty(3)
+    here = np.empty(3)
+    _facing(vertices, faces, seed, first)
+    found[0] = seed
+    inside[seed] = True
+    count, done = 1, 0
+    while done < count:
+        f = found[done]
+        done += 1
+        _facing(vertices, faces, f, here)
+        for k in range(3):
+            t = twins[3 * f + k]
+            if t < 0:
+                continue
+            g = t // 3
+            if inside[g]:
+                continue
+            _facing(vertices, faces, g, other)
+            if first[0] * other[0] + first[1] * other[1] + first[2] * other[2] < limit:
+                continue
+            if here[0] * other[0] + here[1] * other[1] + here[2] * other[2] < bend:
+                continue
+            if radius > 0.0 and _distance(vertices, faces, g, middle) > radius:
+                continue
+            inside[g] = True
+            if count == len(found):
+                return -1
+            found[count] = g
+            count += 1
+    return count
+
+
+@kernel
+def _facing(vertices, faces, f, out):
+    a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+    ux, uy, uz = (
+        vertices[b, 0] - vertices[a, 0],
+        vertices[b, 1] - vertices[a, 1],
+        vertices[b, 2] - vertices[a, 2],
+    )
+    wx, wy, wz = (
+        vertices[c, 0] - vertices[a, 0],
+        vertices[c, 1] - vertices[a, 1],
+        vertices[c, 2] - vertices[a, 2],
+    )
+    out[0], out[1], out[2] = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+    length = np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2)
+    for k in range(3):
+        out[k] = out[k] / length if length > 0 else 0.0
+
+
+@kernel
+def _distance(vertices, faces, f, middle):
+    """How near the nearest corner, or the centroid, of a triangle comes to a place."""
+    best = np.inf
+    centre = np.zeros(3)
+    for k in range(3):
+        d = 0.0
+        for i in range(3):
+            x = vertices[faces[f, k], i]
+            centre[i] += x / 3.0
+            d += (x - middle[i]) ** 2
+        best = min(best, d)
+    d = 0.0
+    for i in range(3):
+        d += (centre[i] - middle[i]) ** 2
+    return np.sqrt(min(best, d))
+
+
+def _spread(mesh: Mesh, triangle: int, middle: np.ndarray, radius: float, degrees: float, bend: float) -> np.ndarray:
+    if not 0 <= triangle < len(mesh.faces):
+        return np.zeros(0, dtype=np.int32)
+    inside = np.zeros(len(mesh.faces), dtype=bool)
+    found = np.empty(len(mesh.faces), dtype=np.int32)
+    limit, sharp = (-2.0 if a >= 180.0 else float(np.cos(np.radians(a))) for a in (degrees, bend))
+    count = _flood(
+        mesh.vertices, mesh.faces, mesh.twins, triangle, np.asarray(middle, dtype=float), radius, limit, sharp,
+        inside, found,
+    )  # fmt: skip
+    return found[:count].copy()
+
+
+def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 12.0) -> np.ndarray:
+    """The triangles connected with one that face as it does.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+    within_degrees : float
+        How far they may face another way.
+
+    Returns
+    -------
+    ndarray of int32, shape (K,)
+    """
+    return _spread(mesh, triangle, np.zeros(3), 0.0, within_degrees, 180.0)
+
+
+def brushed(mesh: Mesh, triangle: int, point: np.ndarray, radius: float, bend_degrees: float = 40.0) -> np.ndarray:
+    """What a brush covers: connected with the triangle it stands on, within its radius, over no sharp edge.
+
+    Nothing of another shell or of the far side of a wall is among it, however near it lies.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        The one under the pointer.
+    point : ndarray, shape (3,)
+    radius : float
+        mm.
+    bend_degrees : float
+        Edges sharper than this stop it.
+
+    Returns
+    -------
+    ndarray of int32, shape (K,)
+    """
+    return _spread(mesh, triangle, point, max(radius, 1e-300), 180.0, bend_degrees)
+
+
+def whole_shell(mesh: Mesh, triangle: int) -> np.ndarray:
+    """All triangles of the shell that a triangle belongs to, int, shape (K,)."""
+    return np.flatnonzero(mesh.shells.label == mesh.shells.label[triangle])
+
+
+def grown(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
+    """A selection, bool, shape (F,), and so many rows of triangles round it."""
+    for _ in range(rows):
+        touched = np.zeros(len(mesh.vertices), dtype=bool)
+        touched[mesh.faces[chosen]] = True
+        chosen = touched[mesh.faces].any(axis=1)
+    return chosen
+
+
+def shrunk(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
+    """A selection, bool, shape (F,), without so many rows of triangles at its border."""
+    return ~grown(mesh, ~chosen, rows)
+
+
+def places_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
+    """Which place of a selection each of its triangles belongs to: connected ones to the same, int, shape (K,)."""
+    numbers = np.flatnonzero(chosen)
+    own = np.full(len(mesh.faces), -1, dtype=np.int64)
+    own[numbers] = np.arange(len(numbers))
+    twins = mesh.twins.reshape(-1, 3)[numbers]
+    there = np.where(twins >= 0, own[np.maximum(twins, 0) // 3], -1)
+    rows = np.repeat(np.arange(len(numbers)), 3)[there.ravel() >= 0]
+    columns = there.ravel()[there.ravel() >= 0]
+    graph = coo_matrix((np.ones(len(rows), dtype=bool), (rows, columns)), shape=(len(numbers),) * 2)
+    return connected_components(graph, directed=False)[1]
