@@ -40,7 +40,7 @@ class Scene:
 
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
-        self._programs: dict[tuple[int, bool, bool], moderngl.Program] = {}
+        self._programs: dict[tuple[int, bool, bool, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
         self.origin = np.zeros(3)
@@ -70,6 +70,7 @@ class Scene:
         self._graves: list[moderngl.Buffer] = []
         self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, PREVIEW, VOIDS))]
         self._ready_made += [(look, False, True) for look in LOOKS[1:]] + [(TIN, True, False), (TIN, True, True)]
+        self._ready_made += [(TIN, False, False, True), (TIN, False, True, True)]
 
     # ---- what there is
 
