@@ -182,6 +182,7 @@ class Keys(WindowTest):
         self.key(Qt.Key.Key_Z, Z)
         self.window.ticket.list.setFocus(Qt.FocusReason.TabFocusReason)
         before, place = self.stands(), self.view.camera.middle.copy()
+        self.key(Qt.Key.Key_Down)
         self.key(Qt.Key.Key_Return)
         self.assertEqual(self.stands(), before)
         self.assertFalse(np.array_equal(self.view.camera.middle, place))
@@ -296,7 +297,25 @@ class Keys(WindowTest):
         self.assertIn("variant", lines[2])
         self.assertNotIn("variant", lines[3])
         states = {row.station.name: row.state for row in self.window.ticket.rows}
-        self.assertEqual(states["Trim"], "nothing cut yet")
+        self.assertNotIn("made", states["Trim"])
+
+    def test_what_goes_with_the_focus_hands_it_to_nothing_that_enter_would_press(self) -> None:
+        self.key(Qt.Key.Key_6)
+        self.key(Qt.Key.Key_Return)
+        self.key(Qt.Key.Key_5)
+        rows = self.window.ticket.list
+        first = rows.visualRect(rows.model().index(0, 0))
+        self.click(rows.viewport(), first.left() + 90, first.center().y())
+        self.assertTrue(rows.hasFocus())
+        self.key(Qt.Key.Key_Return)  # a row that was clicked: the copper button's
+        self.assertEqual(self.session.job.log[-1].action.name, "patch")
+        self.key(Qt.Key.Key_4)
+        self.key(Qt.Key.Key_Return)
+        self.assertFalse(rows.isVisible())
+        self.assertIs(QApplication.focusWidget(), self.view)
+        self.key(Qt.Key.Key_8)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(self.session.job.log[-1].action.name, "plinth")
 
 
 class Pieces(WindowTest):

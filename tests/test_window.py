@@ -55,6 +55,7 @@ class WholeJob(WindowTest):
         # the snip: slide its tab up and down with the mouse, then type the height
         self.key(Qt.Key.Key_3)
         tray = self.window.tray("Trim")
+        self.click(tray.axis.button(2))  # not as the bed lies, but square
         slide = next(t for t in tray.tool.tabs() if t.name == "slide")
         start = tray.plan.offset
         self.drag((slide.at.x(), slide.at.y()), (slide.at.x(), slide.at.y() - 40), Qt.MouseButton.LeftButton)

@@ -9,7 +9,7 @@ from tinsnip.job.piece import Origin, Piece
 from tinsnip.job.release import fit_to_format, release
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
 from tinsnip.job.routine import Routine, RoutineStep, Run, built_in_routines, load_routine, routine_of
-from tinsnip.job.step import Action, Change, Step, perform, step_of_outcome
+from tinsnip.job.step import Action, Change, Step, perform, perform_all, step_of_outcome
 
 __all__ = [
     "Action",
@@ -40,6 +40,7 @@ __all__ = [
     "load_routine",
     "open_job",
     "perform",
+    "perform_all",
     "plan_of",
     "read_document",
     "release",

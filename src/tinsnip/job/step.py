@@ -1,7 +1,7 @@
 """A step: a line of the log, and what it made of the pieces it concerned."""
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
@@ -17,7 +17,7 @@ from tinsnip.regions import Region
 from tinsnip.treat import ASSEMBLIES, TREATMENTS, Assembly, Context, Outcome, Treatment
 from tinsnip.treat.pieces.merge import put_together
 
-__all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "step_of_outcome"]
+__all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "perform_all", "step_of_outcome"]
 
 Action = Treatment | Assembly | Deed
 ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **DEEDS}
@@ -163,6 +163,44 @@ def perform(
         raise BadInput(f"{action.title} cannot be done again")
     seconds = time.perf_counter() - begun
     return Step(action, tuple(on), tuple(changes), frames, text, tuple(given), seconds, figures)
+
+
+def perform_all(
+    plan: Sequence[tuple[Action | Callable[[], Action], tuple[int, ...]]],
+    pieces: Mapping[int, Piece],
+    next_id: int,
+    progress: Progress,
+) -> list[Step]:
+    """Do things to pieces one after another; the pieces given stay as they are.
+
+    Parameters
+    ----------
+    plan : sequence of (Action or callable, tuple of int)
+        What is done, or what makes it and may take its time, and the ids of the pieces that go in.
+    pieces : mapping of int to Piece
+    next_id : int
+        The first id that was never given.
+    progress : Progress
+
+    Raises
+    ------
+    BadInput
+        As `perform` does.
+    """
+    steps: list[Step] = []
+    now, free = dict(pieces), next_id
+    for i, (given, on) in enumerate(plan):
+        with progress.part(i / len(plan), (i + 1) / len(plan)):
+            action = given if isinstance(given, BaseModel) else given()
+            step = perform(action, now, on, progress, free)
+        for change in step.changes:
+            free = max(free, change.id + 1)
+            if change.after is None:
+                del now[change.id]
+            else:
+                now[change.id] = change.after
+        steps.append(step)
+    return steps
 
 
 def _assembled(

@@ -3,6 +3,7 @@
 from PySide6.QtCore import QByteArray, QEvent, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QGuiApplication, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -163,6 +164,7 @@ class Window(QMainWindow):
         session = self.session
         session.station_changed.connect(self._open_station)
         session.tasks.busy_changed.connect(self._show_busy)
+        QApplication.instance().focusChanged.connect(self._focus_moved)
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
         asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
@@ -403,6 +405,11 @@ class Window(QMainWindow):
         """The job's name, and whether all of it is saved."""
         unsaved = f" ({counted(self.saving.unsaved, 'step')} not saved)" if self.saving.unsaved else ""
         self.setWindowTitle(f"{self.saving.name}{unsaved} – Tinsnip" if self.saving.name else "Tinsnip")
+
+    def _focus_moved(self, old: QWidget | None, new: QWidget | None) -> None:
+        """What had the focus has gone, and the toolkit gave it to the next in line, which Enter would press unasked."""
+        if old is not None and new is not None and not _is_there(old) and self.isAncestorOf(new):
+            self.viewport.setFocus()
 
     def _show_busy(self) -> None:
         """What is waited for stops the tray and the log; the focus is kept for after it."""

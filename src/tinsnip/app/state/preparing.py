@@ -3,6 +3,8 @@
 import subprocess
 import sys
 import threading
+from collections.abc import Callable
+from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -85,6 +87,15 @@ class Preparation(QObject):
         for process in self._processes:
             if process.poll() is None:
                 process.kill()
+
+    def before(self, reader: Callable[[Progress], Any]) -> Callable[[Progress], Any]:
+        """A reader that waits for what opening a scan needs."""
+
+        def read(progress: Progress) -> Any:
+            self.wait(progress, whole=False)
+            return reader(progress)
+
+        return read
 
     def wait(self, progress: Progress, whole: bool = True) -> None:
         """Wait, on a worker thread, for what opening a scan needs, or for all.

@@ -6,10 +6,9 @@ Views listen to its signals and call its methods; they never talk to each other.
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
-from pydantic import BaseModel
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
@@ -17,8 +16,8 @@ from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.selected import Selected
-from tinsnip.app.state.selection import Ticks
 from tinsnip.app.state.tasks import Tasks
+from tinsnip.app.state.ticks import Ticks
 from tinsnip.app.state.worker import in_passing
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, read_scan
@@ -38,7 +37,7 @@ from tinsnip.job import (
     default_budget,
     is_job_file,
     open_job,
-    perform,
+    perform_all,
     release,
     step_of_outcome,
 )
@@ -190,16 +189,7 @@ class Session(QObject):
             self.set_station(next(iter(self._stations)))
             self.opened.emit([scan.path for scan in scans])
 
-        self.tasks.foreground(title, self._once_prepared(reader), done)
-
-    def _once_prepared(self, reader: Callable[[Progress], Any]) -> Callable[[Progress], Any]:
-        """A reader that waits for what opening a scan needs."""
-
-        def read(progress: Progress) -> Any:
-            self.preparation.wait(progress, whole=False)
-            return reader(progress)
-
-        return read
+        self.tasks.foreground(title, self.preparation.before(reader), done)
 
     def open_job_with(self, reader: Callable[[Progress], OpenedJob], title: str, path: Path | None) -> None:
         """Open a job that a function reads, which was saved at a path, if it was."""
@@ -212,7 +202,7 @@ class Session(QObject):
             if lost:
                 self.message.emit(f"Opened as far as it is whole. Lost: {lost}", True)
 
-        self.tasks.foreground(title, self._once_prepared(reader), done)
+        self.tasks.foreground(title, self.preparation.before(reader), done)
 
     def _put_job(self, job: Job) -> None:
         self.job_left.emit()
@@ -313,20 +303,7 @@ class Session(QObject):
 
         def work(progress: Progress) -> list[Step]:
             self.preparation.wait(progress)
-            steps: list[Step] = []
-            now, free = dict(pieces), next_id
-            for i, (given, on) in enumerate(plan):
-                with progress.part(i / len(plan), (i + 1) / len(plan)):
-                    action = given if isinstance(given, BaseModel) else given()
-                    step = perform(action, now, on, progress, free)
-                for change in step.changes:
-                    free = max(free, change.id + 1)
-                    if change.after is None:
-                        del now[change.id]
-                    else:
-                        now[change.id] = change.after
-                steps.append(step)
-            return steps
+            return perform_all(plan, pieces, next_id, progress)
 
         def done(steps: list[Step]) -> None:
             if all(self.job.present.get(i) is piece for i, piece in pieces.items()):
@@ -564,10 +541,7 @@ class Session(QObject):
         return None if self.job.piece is None else self.known.buffers_of(self.job.piece.raw)
 
     def read_deviation(self, point: np.ndarray, done: Callable[[float], None]) -> None:
-        """Measure how far a point of the surface lies from the raw scan, with its sign.
-
-        A reading that comes after another step is dropped: it belongs to a mesh that is gone.
-        """
+        """Measure how far a point of the surface lies from the raw scan, with its sign; dropped after another step."""
         piece = self.job.piece
         if piece is None:
             return
@@ -609,9 +583,7 @@ class Session(QObject):
 
     def show_ticks_again(self, toggled: object) -> None:
         """Tick as a saved job was ticked; what is none is left out."""
-        for one in toggled if isinstance(toggled, list) else ():
-            if isinstance(one, list) and len(one) == 2 and isinstance(one[0], str) and isinstance(one[1], int):
-                self.ticks.toggled.add((one[0], one[1]))
+        self.ticks.show_again(toggled)
         self.ticks_changed.emit()
 
     def ticked_keys(self, kinds: tuple[Kind, ...]) -> tuple[int, ...] | None:

@@ -5,6 +5,9 @@ import pkgutil
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QWidget
+
 from tinsnip.app import tools
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
@@ -37,6 +40,11 @@ class Tray(Panel):
                 form = Form(treatment())
                 self.add(form)
                 self.belong(self.button(treatment.title, lambda form=form: self._apply(form)), *form.controls())
+        if self.copper is not None and self.column.count():  # the last in the tray is the last that Tab comes to
+            chain = [w for w in self.findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
+            last = [w for w in chain if w is not self.copper][-1:]
+            for widget in last:
+                QWidget.setTabOrder(widget, self.copper)
         self.give_keys()
 
     def _apply(self, form: Form) -> None:

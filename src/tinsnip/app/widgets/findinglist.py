@@ -109,6 +109,8 @@ class FindingList(QListView):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.session = session
+        self._is_gone_over = False
+        """Whether the keys go from row to row, rather than the mouse."""
         self.setAccessibleName("Findings of the open station")
         self.setMouseTracking(True)
         self.setUniformItemSizes(True)
@@ -134,6 +136,7 @@ class FindingList(QListView):
         return [index.data(Qt.ItemDataRole.UserRole) for index in self.selectedIndexes()]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._is_gone_over = False
         index = self.indexAt(event.position().toPoint())
         if index.isValid() and event.position().x() < px(18):
             finding = index.data(Qt.ItemDataRole.UserRole)
@@ -153,15 +156,20 @@ class FindingList(QListView):
             if tickable:
                 self.session.tick(tickable, not self.session.is_ticked(tickable[0]))
             return
+        if is_enter(event) and not self._is_gone_over:
+            event.ignore()  # a row that was only clicked: Enter is the copper button's
+            return
         if is_enter(event) and self.currentIndex().isValid():
             self.session.fly_to.emit(self.currentIndex().data(Qt.ItemDataRole.UserRole))
             return
         super().keyPressEvent(event)
+        self._is_gone_over = True
         if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.currentIndex().isValid():
             self.session.fly_to.emit(self.currentIndex().data(Qt.ItemDataRole.UserRole))
 
     def focusInEvent(self, event: object) -> None:
         super().focusInEvent(event)
+        self._is_gone_over = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
         if not self.currentIndex().isValid() and self._model.rowCount():  # so that it is seen where the focus is
             self.setCurrentIndex(self._model.index(0))
 

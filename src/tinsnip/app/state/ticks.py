@@ -35,6 +35,12 @@ class Ticks:
         chosen = [f.key for f in every if self.is_on(f)]
         return None if len(chosen) == len(every) else tuple(chosen)
 
+    def show_again(self, toggled: object) -> None:
+        """Tick as a saved job was ticked; what is none is left out."""
+        for one in toggled if isinstance(toggled, list) else ():
+            if isinstance(one, list) and len(one) == 2 and isinstance(one[0], str) and isinstance(one[1], int):
+                self.toggled.add((one[0], one[1]))
+
     def clear(self) -> None:
         """As at first."""
         self.toggled.clear()
