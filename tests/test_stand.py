@@ -17,7 +17,7 @@ from tinsnip.job import Job
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.treat import Context, LayFlat, Mend, Orient, Place, Scale, Turn, TurnInsideOut
-from tinsnip.treat.stand.moves import flat_round, rotation
+from tinsnip.treat.stand.moves import flat_facing, rotation
 
 
 def job_on(mesh: Mesh) -> Job:
@@ -82,7 +82,7 @@ class Standing(unittest.TestCase):
         units = vectors / np.linalg.norm(vectors, axis=1)[:, None]
         top = np.flatnonzero(units @ turn[:, 2] > 0.97)
         for triangle in rng.choice(top, 12):
-            down = flat_round(noisy, int(triangle))
+            down = flat_facing(noisy, int(triangle))
             self.assertGreater(float(down @ turn[:, 2]), np.cos(np.radians(0.5)))
             laid = LayFlat(down=tuple(down)).apply(noisy, Context()).mesh
             self.assertAlmostEqual(laid.box[0, 2], 0.0, places=9)

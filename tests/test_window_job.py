@@ -477,7 +477,7 @@ class Hand(JobTest):
             return call
 
         with (
-            mock.patch.object(stand, "flat_round", watched("flat", stand.flat_round)),
+            mock.patch.object(stand, "flat_facing", watched("flat", stand.flat_facing)),
             mock.patch.object(Piece, "in_scanner_frame", watched("frame", Piece.in_scanner_frame)),
         ):
             self.key(Qt.Key.Key_2)

@@ -6,21 +6,20 @@ from scipy.sparse.csgraph import connected_components
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
 
-__all__ = ["brushed", "flat_round", "grown", "places_of", "shrunk", "whole_shell"]
+__all__ = ["brushed", "facing_round", "flat_round", "grown", "places_of", "shrunk", "whole_shell"]
 
 
 @kernel
-def _flood(vertices, faces, twins, seed, middle, radius, limit, bend, inside, found):
+def _flood(vertices, faces, twins, seed, way, middle, radius, limit, bend, inside, found):
     """Spread from a triangle over its neighbours; how many triangles, or -1 when there is no room for more.
 
-    A neighbour is taken whose facing differs from that of the first by no more than `limit` (a cosine), over an edge
-    that is no sharper than `bend`, and that comes within `radius` of the middle.
+    A neighbour is taken whose facing differs from `way` by no more than `limit` (a cosine), over an edge that is no
+    sharper than `bend`, and that comes within `radius` of the middle.
     """
-    first = np.empty(3)
     other = np.empty(3)
     here = np.empty(3)
-    _facing(vertices, faces, seed, first)
     found[0] = seed
     inside[seed] = True
     count, done = 1, 0
@@ -36,7 +35,7 @@ def _flood(vertices, faces, twins, seed, middle, radius, limit, bend, inside, fo
             if inside[g]:
                 continue
             _facing(vertices, faces, g, other)
-            if first[0] * other[0] + first[1] * other[1] + first[2] * other[2] < limit:
+            if way[0] * other[0] + way[1] * other[1] + way[2] * other[2] < limit:
                 continue
             if here[0] * other[0] + here[1] * other[1] + here[2] * other[2] < bend:
                 continue
@@ -87,21 +86,43 @@ def _distance(vertices, faces, f, middle):
     return np.sqrt(min(best, d))
 
 
-def _spread(mesh: Mesh, triangle: int, middle: np.ndarray, radius: float, degrees: float, bend: float) -> np.ndarray:
-    if not 0 <= triangle < len(mesh.faces):
-        return np.zeros(0, dtype=np.int32)
+def _spread(
+    mesh: Mesh, triangle: int, way: np.ndarray, middle: np.ndarray, radius: float, degrees: float, bend: float
+) -> np.ndarray:
     inside = np.zeros(len(mesh.faces), dtype=bool)
     found = np.empty(len(mesh.faces), dtype=np.int32)
     limit, sharp = (-2.0 if a >= 180.0 else float(np.cos(np.radians(a))) for a in (degrees, bend))
+    where = np.asarray(middle, dtype=float)
     count = _flood(
-        mesh.vertices, mesh.faces, mesh.twins, triangle, np.asarray(middle, dtype=float), radius, limit, sharp,
-        inside, found,
+        mesh.vertices, mesh.faces, mesh.twins, triangle, way, where, radius, limit, sharp, inside, found
     )  # fmt: skip
     return found[:count].copy()
 
 
+def facing_round(mesh: Mesh, triangle: int) -> np.ndarray:
+    """How the surface faces round a triangle, unit, shape (3,).
+
+    The triangle itself may be noise: it is the mean of those round it that face much the same way, so that neither
+    noise nor the far side of an edge tips it.
+    """
+    near = {triangle}
+    for _ in range(6):
+        near |= {int(t) // 3 for f in near for t in mesh.twins[3 * f : 3 * f + 3] if t >= 0}
+    numbers = np.array(sorted(near))
+    vectors = face_vectors(mesh.vertices, mesh.faces[numbers])
+    length = np.linalg.norm(vectors, axis=1)
+    units = vectors / np.where(length > 0, length, 1.0)[:, None]
+    mean = units[np.searchsorted(numbers, triangle)]
+    for tolerance in (35.0, 20.0, 12.0):
+        alike = units @ mean > np.cos(np.radians(tolerance))
+        if alike.any():
+            mean = vectors[alike].sum(axis=0)
+            mean /= max(float(np.linalg.norm(mean)), 1e-300)
+    return mean
+
+
 def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 12.0) -> np.ndarray:
-    """The triangles connected with one that face as it does.
+    """The triangles connected with one that face as the surface does round it.
 
     Parameters
     ----------
@@ -114,7 +135,7 @@ def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 12.0) -> np.nd
     -------
     ndarray of int32, shape (K,)
     """
-    return _spread(mesh, triangle, np.zeros(3), 0.0, within_degrees, 180.0)
+    return _spread(mesh, triangle, facing_round(mesh, triangle), np.zeros(3), 0.0, within_degrees, 180.0)
 
 
 def brushed(mesh: Mesh, triangle: int, point: np.ndarray, radius: float, bend_degrees: float = 40.0) -> np.ndarray:
@@ -137,7 +158,7 @@ def brushed(mesh: Mesh, triangle: int, point: np.ndarray, radius: float, bend_de
     -------
     ndarray of int32, shape (K,)
     """
-    return _spread(mesh, triangle, point, max(radius, 1e-300), 180.0, bend_degrees)
+    return _spread(mesh, triangle, np.zeros(3), point, max(radius, 1e-300), 180.0, bend_degrees)
 
 
 def whole_shell(mesh: Mesh, triangle: int) -> np.ndarray:

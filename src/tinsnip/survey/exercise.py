@@ -8,15 +8,20 @@ from tinsnip.progress import Progress
 from tinsnip.survey.deviation import compare, deviation_from_raw, largest_deviation
 from tinsnip.survey.examination import examine
 
-__all__ = ["exercise"]
+__all__ = ["damaged_ball", "exercise"]
+
+
+def damaged_ball() -> Mesh:
+    """A ball with a void and a hole."""
+    whole = ball()
+    away = np.linalg.norm(whole.vertices[whole.faces].mean(axis=1) - [0, 0, 1], axis=1) > 0.5
+    both = np.concatenate([whole.faces[away], whole.faces[:, ::-1] + len(whole.vertices)])
+    return Mesh(np.concatenate([whole.vertices, 0.2 * whole.vertices]), both)
 
 
 def exercise() -> None:
     """Reach every kernel: a ball with a void and a hole, examined and compared."""
-    whole = ball()
-    away = np.linalg.norm(whole.vertices[whole.faces].mean(axis=1) - [0, 0, 1], axis=1) > 0.5
-    both = np.concatenate([whole.faces[away], whole.faces[:, ::-1] + len(whole.vertices)])
-    mesh = Mesh(np.concatenate([whole.vertices, 0.2 * whole.vertices]), both)
+    whole, mesh = ball(), damaged_ball()
     found = examine(mesh)
     _ = found.strays, found.openings, found.knots
     compare(mesh, whole, 100)

@@ -4,22 +4,19 @@ import numpy as np
 
 from tinsnip.app.state.buffers import make_buffers, make_marks, measure_for_view
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.exercise import ball
 from tinsnip.mesh.proxy import light_proxy
 from tinsnip.mesh.subsets import reorder
 from tinsnip.progress import Progress
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.survey import examine
+from tinsnip.survey.exercise import damaged_ball
 
 __all__ = ["exercise"]
 
 
 def exercise() -> None:
     """A ball with a void and a hole."""
-    whole = ball()
-    away = np.linalg.norm(whole.vertices[whole.faces].mean(axis=1) - [0, 0, 1], axis=1) > 0.5
-    both = np.concatenate([whole.faces[away], whole.faces[:, ::-1] + len(whole.vertices)])
-    mesh = Mesh(np.concatenate([whole.vertices, 0.2 * whole.vertices]), both)
+    mesh = damaged_ball()
     found = examine(mesh)
     _ = found.strays, found.openings, found.knots, found.made_share
     make_marks(found)

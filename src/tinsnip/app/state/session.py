@@ -176,7 +176,6 @@ class Session(QObject):
 
     def open_with(self, reader: Callable[[Progress], list[Scan]], title: str, add: bool = False) -> None:
         """Open what a function reads, off the window's thread; nothing changes unless all of it can be read."""
-
         if add and self._looks_back():
             return
 
@@ -439,8 +438,7 @@ class Session(QObject):
         if piece is None:
             return
         mesh = piece.mesh
-        raws = self.job.raw_paths()
-        if path.exists() and any(raw.exists() and path.samefile(raw) for raw in raws):
+        if path.exists() and any(raw.exists() and path.samefile(raw) for raw in self.job.raw_paths()):
             self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
             return
 

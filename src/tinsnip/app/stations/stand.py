@@ -13,7 +13,7 @@ from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.theme import px
 from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
-from tinsnip.treat.stand.moves import flat_round, rotation
+from tinsnip.treat.stand.moves import flat_facing, rotation
 from tinsnip.words import grouped_number
 
 __all__ = ["STAND", "StandTray"]
@@ -162,7 +162,7 @@ class StandTray(Tray):
                 if self.session.mesh is mesh:
                     self.session.apply(LayFlat(down=tuple(float(x) for x in down)))
 
-            self.session.tasks.foreground("Finding the flat", lambda p: flat_round(mesh, triangle), lay)
+            self.session.tasks.foreground("Finding the flat", lambda p: flat_facing(mesh, triangle), lay)
 
         self.view.hand.take(Pick(self.view, ("Click the flat that shall lie on the bed",), picked))
 

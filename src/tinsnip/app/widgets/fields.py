@@ -212,35 +212,30 @@ class DropDown(QComboBox):
         event.ignore()
 
 
-class Button(QPushButton):
+class _Pressed:
+    """What buttons and tick boxes have in common."""
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Shortcut:
+            take_typed()
+        return super().event(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        _clicked()
+        super().mousePressEvent(event)
+
+
+class Button(_Pressed, QPushButton):
     """Something to do."""
 
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
 
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.Shortcut:
-            take_typed()
-        return super().event(event)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        _clicked()
-        super().mousePressEvent(event)
-
-
-class TickBox(QCheckBox):
+class TickBox(_Pressed, QCheckBox):
     """Something that is so or not."""
 
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.Shortcut:
-            take_typed()
-        return super().event(event)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        _clicked()
-        super().mousePressEvent(event)

@@ -4,16 +4,15 @@ from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.measures import face_vectors
+from tinsnip.regions.grow import facing_round, flat_round
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import grouped_number
 
-__all__ = ["LayFlat", "Place", "Scale", "Turn", "TurnInsideOut", "flat_round", "rotation"]
+__all__ = ["LayFlat", "Place", "Scale", "Turn", "TurnInsideOut", "flat_facing", "rotation"]
 
 Number = Annotated[float, Field(allow_inf_nan=False)]
 _EXACT = {0: (1.0, 0.0), 90: (0.0, 1.0), 180: (-1.0, 0.0), 270: (0.0, -1.0)}
@@ -99,37 +98,11 @@ def _degrees(angle: float) -> str:
     return text.rstrip("0").rstrip(".")
 
 
-def flat_round(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
-    """Mean outward normal of the flat patch round a triangle, unit, shape (3,).
-
-    The patch grows over shared edges while triangles face within an angle of the picked one's surroundings.
-    """
-    vectors = face_vectors(mesh.vertices, mesh.faces)
-    length = np.linalg.norm(vectors, axis=1)
-    units = vectors / np.where(length > 0, length, 1.0)[:, None]
-    twins = mesh.twins
-    # the picked triangle may be noise: start from the mean of those round it that face much the same way, so
-    # that neither noise nor the far side of an edge tips the flat
-    near = {triangle}
-    for _ in range(6):
-        near |= {int(t) // 3 for f in near for t in twins[3 * f : 3 * f + 3] if t >= 0}
-    round_it = np.array(sorted(near))
-    mean = units[triangle]
-    for tolerance in (35.0, 20.0, 12.0):
-        alike = round_it[units[round_it] @ mean > np.cos(np.radians(tolerance))]
-        if len(alike):
-            mean = vectors[alike].sum(axis=0)
-            mean /= max(float(np.linalg.norm(mean)), 1e-300)
-    fits = units @ mean > np.cos(np.radians(within_degrees))
-    fits[triangle] = True
-    half = np.flatnonzero((twins >= 0) & np.repeat(fits, 3))
-    half = half[fits[twins[half] // 3]]
-    count = len(mesh.faces)
-    graph = coo_matrix((np.ones(len(half), dtype=np.int8), (half // 3, twins[half] // 3)), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
-    total = vectors[label == label[triangle]].sum(axis=0)
+def flat_facing(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
+    """Mean outward normal of the flat round a triangle, unit, shape (3,)."""
+    total = face_vectors(mesh.vertices, mesh.faces[flat_round(mesh, triangle, within_degrees)]).sum(axis=0)
     size = float(np.linalg.norm(total))
-    return total / size if size > 0 else mean
+    return total / size if size > 0 else facing_round(mesh, triangle)
 
 
 class Place(Treatment):
