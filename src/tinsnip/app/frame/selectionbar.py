@@ -26,7 +26,6 @@ _MOST_POINTS = 4000
 class _Places(NamedTuple):
     """Where a selection lies: the place that some of its triangles belong to, and where these are."""
 
-    triangles: np.ndarray
     count: int
     place: np.ndarray
     points: np.ndarray
@@ -108,7 +107,7 @@ class SelectionBar(QFrame):
                 ])
             )  # fmt: skip
             points = mesh.vertices[mesh.faces[numbers[some]]].mean(axis=1)
-            return _Places(chosen, int(place.max()) + 1, place[some], points)
+            return _Places(int(place.max()) + 1, place[some], points)
 
         def take(found: _Places) -> None:
             if self._session.selected.triangles is chosen:

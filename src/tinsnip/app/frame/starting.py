@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication, QFrame, QLabel, QProgressBar, QVBoxL
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.widgets.theme import px
 
-__all__ = ["Starting"]
+__all__ = ["Starting", "take_place"]
 
 _PARTS = (
     "numpy", "scipy.sparse", "scipy.spatial", "numba", "tinsnip.mesh", "tinsnip.formats", "tinsnip.survey",
@@ -17,6 +17,14 @@ _PARTS = (
     "tinsnip.app.stations.registry", "tinsnip.app.frame.window",
 )  # fmt: skip
 """What is read in, in an order in which each brings about as much as the next."""
+
+
+def take_place(window: QWidget, settings: Settings) -> None:
+    """Let a window stand where it stood last, or as large as fits."""
+    room = QGuiApplication.primaryScreen().availableGeometry()
+    window.resize(min(px(1280), room.width()), min(px(800), room.height()))
+    if settings.place:
+        window.restoreGeometry(QByteArray.fromBase64(settings.place.encode()))
 
 
 class Starting(QWidget):
@@ -43,10 +51,7 @@ class Starting(QWidget):
         box.addWidget(self.bar)
         outer = QVBoxLayout(self)
         outer.addWidget(card, 0, Qt.AlignmentFlag.AlignCenter)
-        room = QGuiApplication.primaryScreen().availableGeometry()
-        self.resize(min(px(1280), room.width()), min(px(800), room.height()))
-        if settings.place:
-            self.restoreGeometry(QByteArray.fromBase64(settings.place.encode()))
+        take_place(self, settings)
 
     def read_in(self) -> bool:
         """Read everything in, part by part; False when it was closed meanwhile."""

@@ -1,7 +1,7 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
-from PySide6.QtCore import QByteArray, QEvent, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QGuiApplication, QKeyEvent, QResizeEvent
+from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -25,6 +25,7 @@ from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.frame.shown import Shown
+from tinsnip.app.frame.starting import take_place
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
@@ -99,10 +100,7 @@ class Window(QMainWindow):
 
     def _take_place(self) -> None:
         """Stand where the window stood last, or as large as fits; folded as it was."""
-        room = QGuiApplication.primaryScreen().availableGeometry()
-        self.resize(min(px(1280), room.width()), min(px(800), room.height()))
-        if self.settings.place:
-            self.restoreGeometry(QByteArray.fromBase64(self.settings.place.encode()))
+        take_place(self, self.settings)
         self.ticket.setVisible(not self.settings.ticket_folded)
         self.tray_column.setVisible(not self.settings.tray_folded)
 
@@ -503,14 +501,12 @@ class _StateButton(QPushButton):
 
     def __init__(self) -> None:
         super().__init__()
-        self._state = ""
         self.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setMinimumWidth(px(150))
 
     def show_state(self, state: str) -> None:
         """Show another state, or the same in a window of another size."""
-        self._state = state
         room = max(px(150), min(px(620), self.window().width() - px(430)))
         words = state.split(" · ")
         for count in range(len(words), 0, -1):  # whole words, and how many more there are

@@ -10,8 +10,6 @@ from tinsnip.regions import region_of_holes
 from tinsnip.survey import Examination, Kind
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import (
-    Mend,
-    Orient,
     Patch,
 )
 from tinsnip.words import counted, grouped
@@ -28,7 +26,7 @@ class HolesTray(PreviewTray):
     def build(self) -> None:
         self.head_text.setText("Close what the scanner did not see. The outer rim is never patched from here.")
         self.blocked = self.warning()
-        self.unblock = self.button("Mend and orient first", self._mend)
+        self.unblock = self.button("Mend and orient first", self.mend)
         self.shape_text = self.heading("Shape of the patches: flowing")
         self.flow = QSlider(Qt.Orientation.Horizontal)
         self.flow.setRange(0, 100)
@@ -100,15 +98,7 @@ class HolesTray(PreviewTray):
     def _preview(self) -> None:
         if not self.isVisible() or self.is_left or self.why_not:
             return
-        known = self.session.preview
-        treatment = self.treatment()
-        if known is not None and known.before is self.session.mesh and known.treatment == treatment:
-            self.show_figures(known)
-        else:
-            self.session.ask_preview(treatment)
-
-    def _mend(self) -> None:
-        self.session.do_all([Mend(), Orient()])
+        self.show_or_ask()
 
 
 def _state(session: Session) -> tuple[str, int | None]:

@@ -7,7 +7,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import Mend, Orient, Plinth
+from tinsnip.treat import Plinth
 from tinsnip.words import grouped
 
 __all__ = ["SOLID", "SolidTray"]
@@ -26,7 +26,7 @@ class SolidTray(PreviewTray):
         self.depth = self.number("Depth below the rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)
         self.blocked = self.warning()
-        self.unblock = self.button("Mend and orient first", self._mend)
+        self.unblock = self.button("Mend and orient first", self.mend)
         self.heading("What the preview shows")
         self.rims = self.figure("Open rims")
         self.made = self.figure("New triangles")
@@ -36,9 +36,6 @@ class SolidTray(PreviewTray):
 
     def treatment(self) -> Plinth:
         return Plinth(depth_mm=None if self.auto.isChecked() else self.depth.value())
-
-    def _mend(self) -> None:
-        self.session.do_all([Mend(), Orient()])
 
     def refresh(self) -> None:
         self.depth.setEnabled(not self.auto.isChecked())
@@ -63,11 +60,7 @@ class SolidTray(PreviewTray):
         if self.is_left or self.why_not:
             self.session.cancel_preview()
             return
-        known = self.session.preview
-        if known is not None and known.before is self.session.mesh and known.treatment == self.treatment():
-            self.show_figures(known)
-        else:
-            self.session.ask_preview(self.treatment())
+        self.show_or_ask()
 
     def show_figures(self, preview: Preview | None) -> None:
         if preview is not None:

@@ -17,7 +17,7 @@ from tinsnip.app.widgets.form import Form
 from tinsnip.app.widgets.panels import Panel
 from tinsnip.survey import Examination, Finding
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import TREATMENTS, Treatment
+from tinsnip.treat import TREATMENTS, Mend, Orient, Treatment
 
 __all__ = ["PreviewTray", "Station", "Tray", "offered_tools"]
 
@@ -46,6 +46,10 @@ class Tray(Panel):
             for widget in last:
                 QWidget.setTabOrder(widget, self.copper)
         self.give_keys()
+
+    def mend(self) -> None:
+        """Mend and orient, which several stations need first."""
+        self.session.do_all([Mend(), Orient()])
 
     def _apply(self, form: Form) -> None:
         try:
@@ -99,6 +103,14 @@ class PreviewTray(Tray):
             self.ask_anew()
         else:
             self.session.apply(self.treatment())
+
+    def show_or_ask(self) -> None:
+        """Show what the preview that stands makes, or have it worked out."""
+        known, treatment = self.session.preview, self.treatment()
+        if known is not None and known.before is self.session.mesh and known.treatment == treatment:
+            self.show_figures(known)
+        else:
+            self.session.ask_preview(treatment)
 
     def _show_preview(self) -> None:
         preview = self.session.preview

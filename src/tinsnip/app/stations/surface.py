@@ -3,8 +3,6 @@
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
 from tinsnip.treat import (
-    Mend,
-    Orient,
     Smooth,
     Weld,
 )
@@ -58,10 +56,6 @@ class SurfaceTray(Tray):
     def smooth(self) -> None:
         """Smooth."""
         self.session.apply(Smooth(iterations=int(self.passes.value()), strength=self.strength.value()))
-
-    def mend(self) -> None:
-        """Mend and orient."""
-        self.session.do_all([Mend(), Orient()])
 
 
 def _state(session: Session) -> tuple[str, int | None]:

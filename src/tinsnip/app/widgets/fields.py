@@ -54,7 +54,19 @@ def _clicked() -> None:
         focused.clearFocus()
 
 
-class NumberField(QDoubleSpinBox):
+class _Typed:
+    """What fields that are typed in have in common: undo is theirs only while something is typed."""
+
+    is_being_typed: bool
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and _is_undo(event) and not self.is_being_typed:
+            event.ignore()
+            return False
+        return super().event(event)
+
+
+class NumberField(_Typed, QDoubleSpinBox):
     """A number to type, with its unit behind it; comma and point both stand before the decimals.
 
     Parameters
@@ -125,12 +137,6 @@ class NumberField(QDoubleSpinBox):
 
     # ---- keys and wheel
 
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.ShortcutOverride and _is_undo(event) and not self.is_being_typed:
-            event.ignore()
-            return False
-        return super().event(event)
-
     def keyPressEvent(self, event: QKeyEvent) -> None:
         typed = self.is_being_typed
         if is_enter(event):
@@ -155,7 +161,7 @@ class NumberField(QDoubleSpinBox):
         event.ignore()
 
 
-class TextField(QLineEdit):
+class TextField(_Typed, QLineEdit):
     """A text to type."""
 
     def __init__(self, name: str, text: str = "") -> None:
@@ -173,12 +179,6 @@ class TextField(QLineEdit):
         """Take what is typed; False when nothing was."""
         was, self._taken = self._taken, self.text()
         return was != self._taken
-
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.ShortcutOverride and _is_undo(event) and not self.is_being_typed:
-            event.ignore()
-            return False
-        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if is_enter(event):
