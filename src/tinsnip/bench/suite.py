@@ -35,7 +35,18 @@ from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
-from tinsnip.treat import Context, FindBed, Reduce, Smooth, StraightSnip, Sweep, Turn
+from tinsnip.treat import (
+    BoxSnip,
+    Context,
+    FindBed,
+    OutlineSnip,
+    Reduce,
+    RoundSnip,
+    Smooth,
+    StraightSnip,
+    Sweep,
+    Turn,
+)
 
 __all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
 
@@ -46,6 +57,9 @@ BARS = {
     "read-stl": 0.6,
     "read-ply": 0.2,
     "snip-straight": 0.4,
+    "snip-round": 0.6,
+    "snip-box": 0.6,
+    "snip-outline": 0.7,
     "find-bed": 1.0,
     "sweep": 0.3,
     "reduce-10": 3.0,
@@ -163,6 +177,18 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
         _time_formats(mesh, row, rows, [name for name in FORMATS if {f"read-{name}", f"write-{name}"} & only])
     row("examine", lambda: examine(fresh()))
     row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
+    low, high = mesh.box
+    middle, reach = tuple(0.5 * (low + high)), float((high - low).max())
+    bore = RoundSnip(
+        axis=(0.1, 0.2, 1), through=tuple(np.add(middle, (0.3 * reach, 0, 0))), radius_mm=0.12 * reach, close=True
+    )
+    row("snip-round", lambda: bore.apply(fresh(), Context()))
+    block = BoxSnip(middle=middle, size_mm=tuple(0.7 * (high - low)), up=(0.1, 0.2, 1), close=True)
+    row("snip-box", lambda: block.apply(fresh(), Context()))
+    turns = np.linspace(0, 2 * np.pi, 400, endpoint=False)
+    drawn = 0.3 * reach * (1 + 0.3 * np.sin(7 * turns)) * np.stack([np.cos(turns), np.sin(turns)])
+    outline = OutlineSnip(sight=(0.3, -0.4, 1), origin=middle, corners=tuple(map(tuple, drawn.T)), close=True)
+    row("snip-outline", lambda: outline.apply(fresh(), Context()))
     bedded = _on_a_bed(vertices, faces)
     row("find-bed", lambda: FindBed(most_share=1.0).apply(fresh(bedded), Context()))
     crumbed = _with_crumbs(vertices, faces)

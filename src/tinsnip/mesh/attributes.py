@@ -57,15 +57,15 @@ class Lineage:
     corners : ndarray of int, shape (3 F',), optional
         The old corner whose value each new corner takes; -1 for none. By default a triangle with an
         ancestor takes its ancestor's three corners in order.
-    towards : (ndarray of int, ndarray of float), shapes (3 F',), optional
-        A further old corner that the value of each new corner leans towards, and by what share, 0 to 1.
+    towards : tuple of (ndarray of int, ndarray of float), shapes (3 F',)
+        Further old corners that the value of each new corner leans towards, one after another, and by what share.
     """
 
     vertices: np.ndarray
     triangles: np.ndarray
     blends: sparse.csr_matrix | None = None
     corners: np.ndarray | None = None
-    towards: tuple[np.ndarray, np.ndarray] | None = None
+    towards: tuple[tuple[np.ndarray, np.ndarray], ...] = ()
 
 
 def _copied(values: np.ndarray, index: np.ndarray) -> np.ndarray:
@@ -123,7 +123,7 @@ def carry(attributes: Mapping[str, Attribute], lineage: Lineage) -> dict[str, At
                 old = lineage.triangles.astype(np.int64)[:, None]
                 corners = np.where(old < 0, -1, 3 * old + np.arange(3)).ravel()
             new = _copied(values, corners)
-            if lineage.towards is not None:
-                new = _leaning(new, values, *lineage.towards)
+            for towards, share in lineage.towards:
+                new = _leaning(new, values, towards, share)
         carried[name] = Attribute(attribute.domain, new, attribute.beside)
     return carried

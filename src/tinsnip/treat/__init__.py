@@ -1,14 +1,17 @@
 """Changes a mesh; one module a treatment."""
 
+from tinsnip.treat.assembly import Assembled, Assembly
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.cut.apart import SnipApart
+from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.delete import Delete
 from tinsnip.treat.cut.find_bed import FindBed
+from tinsnip.treat.cut.outline import OutlineSnip
+from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
-from tinsnip.treat.pieces.assembly import Assembled, Assembly
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
-from tinsnip.treat.pieces.snip_apart import SnipApart
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
@@ -31,6 +34,9 @@ TREATMENTS: dict[str, type[Treatment]] = {
         TurnInsideOut,
         FindBed,
         StraightSnip,
+        RoundSnip,
+        BoxSnip,
+        OutlineSnip,
         Delete,
         Sweep,
         Patch,
@@ -49,6 +55,7 @@ __all__ = [
     "TREATMENTS",
     "Assembled",
     "Assembly",
+    "BoxSnip",
     "Context",
     "Delete",
     "Extract",
@@ -58,10 +65,12 @@ __all__ = [
     "Merge",
     "Orient",
     "Outcome",
+    "OutlineSnip",
     "Patch",
     "Place",
     "Plinth",
     "Reduce",
+    "RoundSnip",
     "Scale",
     "Smooth",
     "SnipApart",

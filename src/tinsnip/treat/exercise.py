@@ -8,7 +8,21 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.exercise import ball, painted
 from tinsnip.regions import Region
-from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Reduce, Smooth, StraightSnip, Sweep, Weld
+from tinsnip.treat import (
+    BoxSnip,
+    Context,
+    Mend,
+    Orient,
+    OutlineSnip,
+    Patch,
+    Plinth,
+    Reduce,
+    RoundSnip,
+    Smooth,
+    StraightSnip,
+    Sweep,
+    Weld,
+)
 
 __all__ = ["exercise"]
 
@@ -38,6 +52,8 @@ def exercise() -> None:
     less = Reduce(percent=60, max_deviation_mm=1.0, hold_colour_edges=True, even=True).apply(coloured, context).mesh
     less = Smooth(iterations=1).apply(less, context).mesh
     Reduce(percent=50, hold=Region.of(less, np.arange(5))).apply(less, context)
+    for snip in (RoundSnip(radius_mm=0.4), BoxSnip(middle=(0, 0, 0.9)), OutlineSnip(corners=((0, 0), (2, 0), (0, 2)))):
+        snip.model_copy(update={"close": True}).apply(coloured, context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

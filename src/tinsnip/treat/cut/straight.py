@@ -7,6 +7,7 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.treat.kit.rings import close_cut, unit_normal
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -42,6 +43,24 @@ class StraightSnip(Treatment):
         """
         sign = 1.0 if self.waste == "below" else -1.0
         return sign * unit_normal(self.normal), sign * self.offset
+
+    def both(self, mesh: Mesh, progress: Progress) -> tuple[Mesh, Mesh]:
+        """What stays and what is waste.
+
+        Raises
+        ------
+        BadInput
+            When the normal has no length, or all of the mesh lies on one side.
+        """
+        normal, offset = self.plane()
+        sides = []
+        for i, sign in enumerate((1.0, -1.0)):
+            with progress.part(0.5 * i, 0.5 * i + 0.5):
+                split = split_by_plane(mesh, sign * normal, sign * offset, progress)
+                if split.mesh is mesh or len(split.mesh.faces) == 0:
+                    raise BadInput("the plane leaves all of the piece on one side; move it into the piece")
+                sides.append(close_cut(split, sign * normal)[0] if self.close else split.mesh)
+        return sides[0], sides[1]
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Cut the mesh.

@@ -219,7 +219,7 @@ def split_by_plane(mesh: Mesh, normal: np.ndarray, offset: float, progress: Prog
     vertices = np.concatenate([mesh.vertices[old], points])
     lineage = Lineage(old, parent, blends)
     if any(a.domain is Domain.CORNER for a in mesh.attributes.values()):
-        lineage = Lineage(old, parent, blends, corners, (towards, lean))
+        lineage = Lineage(old, parent, blends, corners, ((towards, lean),))
     above = mesh.derive(out, lineage, vertices)
     on_plane = np.concatenate([height[old] == 0, np.ones(n_cut, dtype=bool)])
     return Split(above, on_plane, int(np.count_nonzero(keep == 0)), int(np.count_nonzero(keep == 2)))

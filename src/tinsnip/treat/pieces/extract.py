@@ -9,7 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region
-from tinsnip.treat.pieces.assembly import Assembled, Assembly, Part
+from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.treatment import Context
 from tinsnip.words import counted
 

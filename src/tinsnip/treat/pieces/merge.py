@@ -7,7 +7,7 @@ import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.treat.pieces.assembly import Assembled, Assembly, Part
+from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.treatment import Context
 from tinsnip.words import counted
 

@@ -158,7 +158,7 @@ def _join_needles_and_flip_caps(mesh: Mesh) -> Mesh:
     vertices = np.arange(len(mesh.vertices), dtype=np.int32)
     lineage = Lineage(vertices, parent)
     if textured:
-        lineage = Lineage(vertices, parent, None, corners.ravel(), (towards.ravel(), lean.ravel()))
+        lineage = Lineage(vertices, parent, None, corners.ravel(), ((towards.ravel(), lean.ravel()),))
     changed = mesh.derive(faces, lineage)
     return keep_triangles(changed, ~gone)
 

@@ -1,0 +1,122 @@
+"""What round, box and outline snips have in common: one side of a body goes, or both sides stay."""
+
+from collections.abc import Sequence
+from typing import Annotated, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter
+from tinsnip.treat.kit.dividing import Division, divide
+from tinsnip.treat.kit.walls import close_wall
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import counted
+
+__all__ = ["BodySnip", "Length", "Number", "Point", "frame_along"]
+
+Number = Annotated[float, Field(allow_inf_nan=False)]
+Length = Annotated[float, Field(gt=0, allow_inf_nan=False)]
+Point = tuple[Number, Number, Number]
+
+
+def frame_along(axis: Point, across: Point | None, what: str) -> np.ndarray:
+    """A right-handed frame, shape (3, 3), whose third row lies along an axis, and the first as near `across` as may be.
+
+    Raises
+    ------
+    BadInput
+        When the axis has no length.
+    """
+    z = np.array(axis, dtype=float)
+    length = float(np.linalg.norm(z))
+    if length == 0:
+        raise BadInput(f"the {what} 0,0,0 has no direction; give one such as 0,0,1")
+    z /= length
+    x = np.eye(3)[int(np.argmin(np.abs(z)))] if across is None else np.array(across, dtype=float)
+    x = x - (x @ z) * z
+    if np.linalg.norm(x) < 1e-9:
+        x = np.eye(3)[int(np.argmin(np.abs(z)))]
+        x = x - (x @ z) * z
+    x /= np.linalg.norm(x)
+    return np.stack([x, np.cross(z, x), z])
+
+
+class BodySnip(Treatment):
+    """Cut along the wall of a body; what it does not meet stays to the bit, what it does is split exactly on it."""
+
+    changes_area: ClassVar[bool] = True
+    body: ClassVar[str] = "body"
+
+    waste: Literal["inside", "outside"] = Field("inside", description="which side of the wall goes")
+    close: bool = Field(False, description="make the wall where it runs through the solid")
+
+    def cutter(self) -> Cutter:
+        """The body.
+
+        Raises
+        ------
+        BadInput
+            When the parameters describe none.
+        """
+        raise NotImplementedError
+
+    def cut(self, mesh: Mesh, sides: Sequence[bool], progress: Progress) -> tuple[Division, list[Mesh]]:
+        """The mesh on some sides of the wall (True: inside), closed if so set; the cut edge is the same on all.
+
+        Raises
+        ------
+        BadInput
+            When a cut that is to be closed runs where the part is open.
+        """
+        cutter = self.cutter()
+        last = VARIANTS - 1 if self.close and cutter.kind != BOX else 0
+        for turn in range(last + 1):  # its lines may run just along edges of the mesh: then they are put elsewhere
+            division = divide(mesh, cutter.varied(turn), progress)
+            try:
+                return division, [self._side(division, inside, progress) for inside in sides]
+            except BadInput:
+                if turn == last:
+                    raise
+        raise AssertionError("there is always a last way")
+
+    def both(self, mesh: Mesh, progress: Progress) -> tuple[Mesh, Mesh]:
+        """What stays and what is waste.
+
+        Raises
+        ------
+        BadInput
+            When all of the mesh lies on one side, or a cut that is to be closed runs where it is open.
+        """
+        keeps_inside = self.waste == "outside"
+        _, sides = self.cut(mesh, (keeps_inside, not keeps_inside), progress)
+        if any(side is mesh or len(side.faces) == 0 for side in sides):
+            raise BadInput(f"the {self.body} leaves all of the piece on one side; move it into the piece")
+        return sides[0], sides[1]
+
+    def _side(self, division: Division, inside: bool, progress: Progress) -> Mesh:
+        side = division.side(inside, progress)
+        return close_wall(division, side, inside) if self.close else side.mesh
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Cut the mesh.
+
+        Raises
+        ------
+        BadInput
+            When nothing would be left, or a cut that is to be closed runs where the part is open.
+        """
+        if len(mesh.faces) == 0:
+            return Outcome(mesh, "No snip", {"triangles": 0, "split": 0, "made": 0})
+        keeps_inside = self.waste == "outside"
+        division, (cut,) = self.cut(mesh, (keeps_inside,), context.progress)
+        gone = division.count(not keeps_inside)
+        if cut is mesh:
+            return Outcome(mesh, "The snip meets nothing", {"triangles": 0, "split": 0, "made": 0})
+        if len(cut.faces) == 0:
+            raise BadInput(f"the snip would cut everything away; swap the waste side or move the {self.body}")
+        made = int(np.count_nonzero(cut.provenance == 2) - np.count_nonzero(mesh.provenance == 2)) if self.close else 0
+        text = f"Cut away {counted(gone, 'triangle')} {self.waste} the {self.body}" + (", closed the cut" * self.close)
+        return Outcome(cut, text, {"triangles": gone, "split": division.divided, "made": max(0, made)})
