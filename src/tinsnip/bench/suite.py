@@ -45,6 +45,7 @@ from tinsnip.treat import (
     Smooth,
     StraightSnip,
     Sweep,
+    TracedSnip,
     Turn,
 )
 
@@ -60,6 +61,7 @@ BARS = {
     "snip-round": 0.6,
     "snip-box": 0.6,
     "snip-outline": 0.7,
+    "snip-traced": 1.0,
     "find-bed": 1.0,
     "sweep": 0.3,
     "reduce-10": 3.0,
@@ -189,6 +191,12 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     drawn = 0.3 * reach * (1 + 0.3 * np.sin(7 * turns)) * np.stack([np.cos(turns), np.sin(turns)])
     outline = OutlineSnip(sight=(0.3, -0.4, 1), origin=middle, corners=tuple(map(tuple, drawn.T)), close=True)
     row("snip-outline", lambda: outline.apply(fresh(), Context()))
+    turns = np.linspace(0, 2 * np.pi, 8, endpoint=False)
+    places = np.add(middle, (0, 0.35 * reach, reach)) + 0.1 * reach * np.stack(
+        [np.cos(turns), np.sin(turns), 0 * turns], 1
+    )
+    traced = TracedSnip(points=tuple(map(tuple, places)))
+    row("snip-traced", lambda: traced.apply(fresh(), Context()))
     bedded = _on_a_bed(vertices, faces)
     row("find-bed", lambda: FindBed(most_share=1.0).apply(fresh(bedded), Context()))
     crumbed = _with_crumbs(vertices, faces)

@@ -10,6 +10,7 @@ from tinsnip.treat.cut.find_bed import FindBed
 from tinsnip.treat.cut.outline import OutlineSnip
 from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
+from tinsnip.treat.cut.traced import TracedSnip
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.reduce.reduce import Reduce
@@ -37,6 +38,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         RoundSnip,
         BoxSnip,
         OutlineSnip,
+        TracedSnip,
         Delete,
         Sweep,
         Patch,
@@ -76,6 +78,7 @@ __all__ = [
     "SnipApart",
     "StraightSnip",
     "Sweep",
+    "TracedSnip",
     "Treatment",
     "Turn",
     "TurnInsideOut",

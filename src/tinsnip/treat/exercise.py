@@ -21,6 +21,7 @@ from tinsnip.treat import (
     Smooth,
     StraightSnip,
     Sweep,
+    TracedSnip,
     Weld,
 )
 
@@ -54,6 +55,11 @@ def exercise() -> None:
     Reduce(percent=50, hold=Region.of(less, np.arange(5))).apply(less, context)
     for snip in (RoundSnip(radius_mm=0.4), BoxSnip(middle=(0, 0, 0.9)), OutlineSnip(corners=((0, 0), (2, 0), (0, 2)))):
         snip.model_copy(update={"close": True}).apply(coloured, context)
+    way = 0.9 * whole.vertices[[3, 40, 90, 150]]
+    TracedSnip(points=tuple(map(tuple, way))).line(whole, context.progress)
+    about = 0.2 * np.array([[1, 0], [0, 1], [-1, 0], [0, -1]])
+    ring = tuple((float(x), float(y), 1.0) for x, y in about)
+    TracedSnip(points=ring, close=True).apply(whole, context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

@@ -4,9 +4,10 @@ import importlib
 import pkgutil
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QLayout, QWidget
 
 from tinsnip.app import tools
 from tinsnip.app.state.preview import Preview
@@ -31,21 +32,22 @@ class Tray(Panel):
 
     def add_offers(self, station: str) -> None:
         """Offer the tools and treatments that say they belong to the station, below what it has itself."""
-        for kind in offered_tools(station):
-            tool = kind(self.view)
-            self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
+        self.offer_tools([kind(self.view) for kind in offered_tools(station)])
         for treatment in TREATMENTS.values():
             if treatment.station == station:
                 self.heading(treatment.title)
                 form = Form(treatment())
                 self.add(form)
                 self.belong(self.button(treatment.title, lambda form=form: self._apply(form)), *form.controls())
-        if self.copper is not None and self.column.count():  # the last in the tray is the last that Tab comes to
-            chain = [w for w in self.findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
-            last = [w for w in chain if w is not self.copper][-1:]
-            for widget in last:
-                QWidget.setTabOrder(widget, self.copper)
+        chain = [w for w in _standing(self.column) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
+        for one, following in pairwise([*chain, *([self.copper] if self.copper is not None else [])]):
+            QWidget.setTabOrder(one, following)
         self.give_keys()
+
+    def offer_tools(self, tools: list[Tool]) -> None:
+        """Offer tools that say they belong to the station."""
+        for tool in tools:
+            self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
 
     def mend(self) -> None:
         """Mend and orient, which several stations need first."""
@@ -56,6 +58,19 @@ class Tray(Panel):
             self.session.apply(form.action())
         except ValueError as error:
             self.session.message.emit(str(error), True)
+
+
+def _standing(layout: QLayout) -> list[QWidget]:
+    """All widgets of a layout, in the order in which they stand."""
+    found: list[QWidget] = []
+    for i in range(layout.count()):
+        item = layout.itemAt(i)
+        if item.layout() is not None:
+            found += _standing(item.layout())
+        elif item.widget() is not None:
+            inner = item.widget().layout()
+            found += [item.widget()] if inner is None else [item.widget(), *_standing(inner)]
+    return found
 
 
 class PreviewTray(Tray):

@@ -60,6 +60,7 @@ class ShellSelect(_Click):
     """A whole shell."""
 
     name = "Select a shell"
+    picture, short = "shell", "Shell"
     station = "Trim"
     what = "Click a shell to select all of it"
     find = staticmethod(whole_shell)
@@ -69,6 +70,7 @@ class FlatSelect(_Click):
     """A flat region."""
 
     name = "Select a flat"
+    picture, short = "flat", "Flat"
     station = "Trim"
     what = "Click a flat to select what faces the same way round it"
     find = staticmethod(flat_round)
@@ -78,6 +80,7 @@ class Brush(Tool):
     """A stroke selects what the brush covers, along the surface; it stops at sharp edges and at the shell's end."""
 
     name = "Brush a selection"
+    picture, short = "brush", "Brush"
     station = "Trim"
     cursor = Qt.CursorShape.CrossCursor
 

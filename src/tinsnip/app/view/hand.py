@@ -5,13 +5,14 @@ from typing import NamedTuple, Protocol
 
 import numpy as np
 from PySide6.QtCore import QObject, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetricsF, QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.waste import Waste
 
 __all__ = ["Drag", "Hand", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab", "draw_tab_label"]
 
@@ -47,6 +48,7 @@ class View(Protocol):
     def moved(self) -> None: ...
     def touch(self) -> None: ...
     def redraw(self) -> None: ...
+    def show_waste(self, waste: Waste | None) -> None: ...
     def covered(self) -> list[QRectF]: ...
     def look_from(self, turn: float, lift: float) -> None: ...
     def surface_point(self, x: float, y: float) -> np.ndarray | None: ...
@@ -82,9 +84,16 @@ class Tool(QObject):
         The station whose tray offers it with a button; none where a tray takes it in hand itself.
     cursor : Qt.CursorShape
         How the pointer looks while it is in hand.
+    draws : bool
+        A press is its own wherever nothing always stands, tags included.
+    picture, short : str
+        The pictogram on its button, and the name below it, where its station has a row of them.
     """
 
     name = ""
+    picture = ""
+    short = ""
+    draws = False
     station = ""
     cursor = Qt.CursorShape.ArrowCursor
 
@@ -146,6 +155,10 @@ class Tool(QObject):
 
     def hover(self, x: float, y: float) -> None:
         """The pointer moves with no button down."""
+
+    def key(self, event: QKeyEvent) -> bool:
+        """A key goes down over the view; True when it was meant for this tool."""
+        return False
 
     def press(self, at: Pointer) -> Drag | None:
         """A button goes down: what that begins, or None where it is not meant for this tool."""
@@ -237,14 +250,21 @@ class Hand(QObject):
         """Who is asked whether a place on the screen is theirs; a handle there goes before all."""
         own = self.tool or self.rest
         asked = [] if self.space else [*self.fixed, *([own] if own is not None else [])]
-        if asked and own is not None and own.tab_at(x, y) is not None:
-            asked = [own, *self.fixed]
+        if asked and own is not None:
+            is_clear = not any(a.contains(x, y) for a in (tool.area() for tool in self.fixed) if a is not None)
+            if own.tab_at(x, y) is not None or (own.draws and is_clear):
+                asked = [own, *self.fixed]
         return [*asked, *([self.moving] if self.moving is not None else [])]
 
     def hint(self) -> str:
         """What the tool in hand wants to be done next."""
         own = self.tool or self.rest
         return own.hint() if own is not None else ""
+
+    def key(self, event: QKeyEvent) -> bool:
+        """A key goes down over the view; True when the tool in hand has a use for it."""
+        own = self.tool or self.rest
+        return own is not None and own.key(event)
 
     def update(self) -> None:
         """Draw again what lies over the view."""

@@ -10,6 +10,7 @@ from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.layer import Layer
 from tinsnip.app.view.looks import DEVIATION, LOOKS, PREVIEW, PROVENANCE, SCAN_COLOUR, TIN, VOIDS, shader_source
 from tinsnip.app.view.surface import Surface
+from tinsnip.app.view.waste import MARKS, PLANE, Waste
 from tinsnip.mesh import Mesh
 
 __all__ = ["Scene"]
@@ -40,7 +41,7 @@ class Scene:
 
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
-        self._programs: dict[tuple[int, bool, bool, bool], moderngl.Program] = {}
+        self._programs: dict[tuple[int, int, bool, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
         self.origin = np.zeros(3)
@@ -64,15 +65,29 @@ class Scene:
         self.limit = 1.0
         self.shows = "now"
         self.wipe_at = 0.5
-        self.waste: tuple[np.ndarray, float] | None = None
+        self._waste: Waste | None = None
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
         self._others: list[Surface] = []
         self._graves: list[moderngl.Buffer] = []
-        self._ready_made = [(TIN, False, True), *((look, False, False) for look in (*LOOKS, PREVIEW, VOIDS))]
-        self._ready_made += [(look, False, True) for look in LOOKS[1:]] + [(TIN, True, False), (TIN, True, True)]
-        self._ready_made += [(TIN, False, False, True), (TIN, False, True, True)]
+        self._ready_made = [(TIN, 0, True), *((look, 0, False) for look in (*LOOKS, PREVIEW, VOIDS))]
+        self._ready_made += [(look, 0, True) for look in LOOKS[1:]] + [(TIN, PLANE, False), (TIN, PLANE, True)]
+        self._ready_made += [(TIN, 0, False, True), (TIN, 0, True, True)]
+        self._ready_made += [(TIN, kind, facets) for kind in range(PLANE + 1, MARKS + 1) for facets in (False, True)]
 
     # ---- what there is
+
+    @property
+    def waste(self) -> Waste | None:
+        """What a snip that is set up would cut away."""
+        return self._waste
+
+    @waste.setter
+    def waste(self, waste: Waste | None) -> None:
+        gone, self._waste = self._waste, waste
+        if gone is not None and gone is not waste:
+            gone.release()
+        if self.now is not None:
+            self.now.set_going(None if waste is None else waste.triangles)
 
     def set_mesh(self, buffers: ViewBuffers) -> None:
         """Begin to take a mesh over to the card; what was there is drawn until it has come."""
@@ -314,21 +329,24 @@ class Scene:
             layer.surface.set_provenance()
         if look == DEVIATION and not layer.surface.has_values:
             look = TIN
-        hatched, coarse = self.waste is not None and layer.is_now, layer.surface.triangles <= _COARSE
+        hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
+        if hatched == MARKS and not layer.surface.has_going:
+            hatched = 0
+        coarse = layer.surface.triangles <= _COARSE
         return self._ready(look, hatched, coarse, layer.surface.has_marks)
 
-    def _program(self, look: int, plane: bool, facets: bool, marked: bool = False) -> moderngl.Program:
+    def _program(self, look: int, waste: int, facets: bool, marked: bool = False) -> moderngl.Program:
         """The program for a look; made when it is first wanted."""
-        key = look, plane, facets, marked
+        key = look, waste, facets, marked
         if key not in self._programs:
-            constants = {"LOOK": look, "PLANE": int(plane), "FACETS": int(facets), "MARKED": int(marked)}
+            constants = {"LOOK": look, "WASTE": waste, "FACETS": int(facets), "MARKED": int(marked)}
             vertex, fragment = (shader_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
             self._programs[key] = self.context.program(vertex, fragment)
         return self._programs[key]
 
-    def _ready(self, look: int, plane: bool = False, facets: bool = False, marked: bool = False) -> moderngl.Program:
+    def _ready(self, look: int, waste: int = 0, facets: bool = False, marked: bool = False) -> moderngl.Program:
         """The program for a look, with everything set that it needs."""
-        program = self._program(look, plane, facets, marked)
+        program = self._program(look, waste, facets, marked)
         clip, view, origin = self._matrices
         program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
         if "to_view" in program:
@@ -337,9 +355,8 @@ class Scene:
             program["limit"].value = max(self.limit, 1e-30)
         if "kinds" in program:
             program["kinds"].value = 0
-        if plane and self.waste is not None:
-            normal, offset = self.waste
-            program["plane"].value = (*normal, offset - float(normal @ origin))
+        if waste and waste != MARKS and self.waste is not None:
+            self.waste.set_up(program, self.context, origin)
         return program
 
     def _clear(self, target: moderngl.Framebuffer) -> None:

@@ -44,7 +44,7 @@ class Surface:
         self.triangles = len(buffers.faces)
         self.proxy_triangles = self.triangles if proxy is None else len(proxy.faces)
         self._textures: list[moderngl.Texture] = []
-        self._marks: list[moderngl.Texture] = []
+        self._rows: dict[str, list[moderngl.Texture]] = {}
         self._held: list[moderngl.Buffer] = []
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
@@ -164,19 +164,30 @@ class Surface:
 
     def set_marked(self, chosen: np.ndarray | None) -> None:
         """Which triangles are selected, bool, shape (F,), for the whole mesh and its stand-in; None: none."""
-        for old in self._marks:
+        self._set_rows("marked", chosen)
+
+    def set_going(self, chosen: np.ndarray | None) -> None:
+        """Which triangles a snip would cut away, bool, shape (F,); None: none."""
+        self._set_rows("goes", chosen)
+
+    def _set_rows(self, name: str, chosen: np.ndarray | None) -> None:
+        for old in self._rows.pop(name, ()):
             old.release()
-        self._marks = []
-        if chosen is None or self.triangles == 0:
+        if chosen is None or self.triangles == 0 or len(chosen) != self.triangles:
             return
         proxy = self.buffers.proxy
-        for kinds in (chosen, *([] if proxy is None else [chosen[proxy.source]])):
-            self._marks.append(self._row_texture(kinds))
+        own = [chosen, *([] if proxy is None else [chosen[proxy.source]])]
+        self._rows[name] = [self._row_texture(kinds) for kinds in own]
 
     @property
     def has_marks(self) -> bool:
         """Whether any of its triangles are selected."""
-        return bool(self._marks)
+        return "marked" in self._rows
+
+    @property
+    def has_going(self) -> bool:
+        """Whether a snip would cut any of its triangles away."""
+        return "goes" in self._rows
 
     def _row_texture(self, values: np.ndarray) -> moderngl.Texture:
         """A number for each triangle, row by row."""
@@ -211,9 +222,10 @@ class Surface:
     def _tell(self, program: moderngl.Program, texture: int, first: int) -> None:
         if "first_triangle" in program:
             program["first_triangle"].value = first
-        if "marked" in program and self._marks:
-            program["marked"].value = 1
-            self._marks[texture].use(1)
+        for place, name in enumerate(("marked", "goes"), 1):
+            if name in program and name in self._rows:
+                program[name].value = 2 * place - 1
+                self._rows[name][texture].use(2 * place - 1)
         if "kinds" in program:
             program["has_kinds"].value = self.has_provenance
             if self.has_provenance:
@@ -223,6 +235,7 @@ class Surface:
         """Give up what is on the card; what takes time to be freed is handed back, to be freed bit by bit."""
         self._forget_arrays()
         self.set_marked(None)
+        self.set_going(None)
         for texture in self._textures:
             texture.release()
         held, self._held = self._held, []

@@ -20,6 +20,7 @@ from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
@@ -377,6 +378,13 @@ class Viewport(QOpenGLWidget):
             self.scene.set_marked(mesh, self.session.selected.triangles)
             self.redraw()
 
+    def show_waste(self, waste: Waste | None) -> None:
+        """Hatch what a snip would cut away; None: nothing."""
+        if self.scene is not None:
+            self.makeCurrent()
+            self.scene.waste = waste
+        self.moved()
+
     def _marks(self) -> ViewMarks:
         """What the shells are, and above it what is held."""
         marks, held = self.session.marks, self.session.held
@@ -500,7 +508,7 @@ class Viewport(QOpenGLWidget):
             self.moved()
         elif event.key() == Qt.Key.Key_Space:
             self.hand.space = True
-        else:
+        elif not self.hand.key(event):
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:

@@ -10,7 +10,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
 from tinsnip.app.widgets.theme import mono_font, px
 
-__all__ = ["Panel", "line_of"]
+__all__ = ["Column", "Panel", "Section", "line_of"]
 
 
 _MENU_LETTERS = "jesvh"
@@ -31,7 +31,113 @@ def line_of(*parts: QWidget | str | None, spacing: int = 6) -> tuple[QWidget, QH
     return row, box
 
 
-class Panel(QWidget):
+class Column(QWidget):
+    """Rows of controls below each other, put into `column` by name, figure and button.
+
+    Attributes
+    ----------
+    labels : dict
+        The label beside each field.
+    """
+
+    column: QVBoxLayout
+    labels: dict[QWidget, QLabel]
+
+    def heading(self, text: str) -> QLabel:
+        """A small heading."""
+        label = QLabel(text)
+        label.setObjectName("heading")
+        self.column.addWidget(label)
+        return label
+
+    def explain(self, text: str = "") -> QLabel:
+        """A line or two in small, muted letters."""
+        label = QLabel(text)
+        label.setObjectName("muted")
+        label.setWordWrap(True)
+        self.column.addWidget(label)
+        return label
+
+    def figure(self, name: str) -> QLabel:
+        """A row of a name and a figure; returns the figure's label."""
+        value = QLabel("–")
+        value.setObjectName("figure")
+        value.setFont(mono_font(bold=True))
+        value.setAccessibleName(name)
+        value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.add(line_of(name, None, value)[0])
+        return value
+
+    def number(
+        self, name: str, low: float, high: float, decimals: int, unit: str = "", step: float = 1.0
+    ) -> NumberField:
+        """A row of a name and a number to type."""
+        field = NumberField(name, low, high, decimals, unit, step)
+        field.setFixedWidth(px(136))
+        self.labels[field] = label = QLabel(name)
+        label.setBuddy(field)
+        self.row(label, None, field)
+        return field
+
+    def tick(self, text: str, about: str = "") -> TickBox:
+        """A tick box."""
+        box = TickBox(text)
+        box.setToolTip(about)
+        self.add(box)
+        return box
+
+    def drop_down(self, name: str, choices: dict[str, object]) -> DropDown:
+        """A row of a name and a list to choose from."""
+        field = DropDown(name)
+        for text, data in choices.items():
+            field.addItem(text, data)
+        self.add(line_of(name, None, field)[0])
+        return field
+
+    def add(self, widget: QWidget) -> None:
+        """Add anything below what is there."""
+        self.column.addWidget(widget)
+
+    def row(self, *parts: QWidget | str | None) -> QBoxLayout:
+        """Add a row of widgets and texts; None is room that stretches."""
+        row, box = line_of(*parts)
+        self.add(row)
+        return box
+
+    def button(self, text: str, action: Callable[[], None], key: str = "") -> Button:
+        """A plain button."""
+        button = _button(text, action, key)
+        self.add(button)
+        return button
+
+    @staticmethod
+    def belong(button: Button, *fields: QWidget) -> None:
+        """Let Enter in some fields press a button other than the copper one."""
+        for field in fields:
+            field.presses = button
+
+    def warning(self) -> QLabel:
+        """A notice, hidden until it has something to say."""
+        label = QLabel()
+        label.setObjectName("warning")
+        label.setWordWrap(True)
+        label.hide()
+        self.add(label)
+        return label
+
+
+class Section(Column):
+    """A part of a tray that is shown only at times."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.labels = {}
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(px(7))
+
+
+class Panel(Column):
     """A tray for one station: heading, explanation, a column for what it can do, and below it the copper button.
 
     The column scrolls where it finds too little room; the copper button always stays in sight.
@@ -47,7 +153,7 @@ class Panel(QWidget):
         super().__init__()
         self.session = session
         self.copper: Button | None = None
-        self.labels: dict[QWidget, QLabel] = {}
+        self.labels = {}
         self.why_not = ""
         """Why the copper button cannot be pressed."""
         self.head_title = QLabel(self.title)
@@ -120,75 +226,6 @@ class Panel(QWidget):
         """Leave what is set up or previewed, and stay here; False when nothing was."""
         return False
 
-    # ---- what it is built of
-
-    def heading(self, text: str) -> QLabel:
-        """A small heading."""
-        label = QLabel(text)
-        label.setObjectName("heading")
-        self.column.addWidget(label)
-        return label
-
-    def explain(self, text: str = "") -> QLabel:
-        """A line or two in small, muted letters."""
-        label = QLabel(text)
-        label.setObjectName("muted")
-        label.setWordWrap(True)
-        self.column.addWidget(label)
-        return label
-
-    def figure(self, name: str) -> QLabel:
-        """A row of a name and a figure; returns the figure's label."""
-        value = QLabel("–")
-        value.setObjectName("figure")
-        value.setFont(mono_font(bold=True))
-        value.setAccessibleName(name)
-        value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.add(line_of(name, None, value)[0])
-        return value
-
-    def number(
-        self, name: str, low: float, high: float, decimals: int, unit: str = "", step: float = 1.0
-    ) -> NumberField:
-        """A row of a name and a number to type."""
-        field = NumberField(name, low, high, decimals, unit, step)
-        field.setMinimumWidth(px(112))
-        self.labels[field] = label = QLabel(name)
-        label.setBuddy(field)
-        self.row(label, None, field)
-        return field
-
-    def tick(self, text: str, about: str = "") -> TickBox:
-        """A tick box."""
-        box = TickBox(text)
-        box.setToolTip(about)
-        self.add(box)
-        return box
-
-    def drop_down(self, name: str, choices: dict[str, object]) -> DropDown:
-        """A row of a name and a list to choose from."""
-        field = DropDown(name)
-        for text, data in choices.items():
-            field.addItem(text, data)
-        self.add(line_of(name, None, field)[0])
-        return field
-
-    def add(self, widget: QWidget) -> None:
-        """Add anything below what is there."""
-        self.column.addWidget(widget)
-
-    def row(self, *parts: QWidget | str | None) -> QBoxLayout:
-        """Add a row of widgets and texts; None is room that stretches."""
-        row, box = line_of(*parts)
-        self.add(row)
-        return box
-
-    def button(self, text: str, action: Callable[[], None], key: str = "") -> Button:
-        """A plain button."""
-        button = _button(text, action, key)
-        self.add(button)
-        return button
-
     def copper_button(self, text: str, action: Callable[[], None]) -> Button:
         """The one button that does it; Enter presses it."""
         self.copper = _button(text, action)
@@ -205,12 +242,6 @@ class Panel(QWidget):
             self.copper.setEnabled(not why_not)
             self.copper.setToolTip(why_not or "Enter")
 
-    @staticmethod
-    def belong(button: Button, *fields: QWidget) -> None:
-        """Let Enter in some fields press a button other than the copper one."""
-        for field in fields:
-            field.presses = button
-
     def tick_buttons(self, station: str) -> None:
         """Tick all or none of a station's findings."""
         buttons = []
@@ -219,15 +250,6 @@ class Panel(QWidget):
             button.clicked.connect(lambda _=False, on=on: self.session.tick(self.session.findings(station), on))
             buttons.append(button)
         self.row(*buttons)
-
-    def warning(self) -> QLabel:
-        """A notice, hidden until it has something to say."""
-        label = QLabel()
-        label.setObjectName("warning")
-        label.setWordWrap(True)
-        label.hide()
-        self.add(label)
-        return label
 
 
 class _Scroll(QScrollArea):

@@ -11,12 +11,13 @@ from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.outline import OutlineSnip
 from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
+from tinsnip.treat.cut.traced import TracedSnip
 from tinsnip.treat.treatment import Context, Treatment
 from tinsnip.words import counted
 
 __all__ = ["SnipApart"]
 
-_SNIPS = {snip.name: snip for snip in (StraightSnip, RoundSnip, BoxSnip, OutlineSnip)}
+_SNIPS = {snip.name: snip for snip in (StraightSnip, RoundSnip, BoxSnip, OutlineSnip, TracedSnip)}
 _OLD = {"normal", "offset", "close"}
 """Fields by which jobs of before say a straight snip."""
 
@@ -35,7 +36,9 @@ def _write(snip: Treatment) -> dict[str, Any]:
     return {"snip": snip.name, **snip.model_dump(mode="json")}
 
 
-AnySnip = Annotated[StraightSnip | RoundSnip | BoxSnip | OutlineSnip, BeforeValidator(_read), PlainSerializer(_write)]
+AnySnip = Annotated[
+    StraightSnip | RoundSnip | BoxSnip | OutlineSnip | TracedSnip, BeforeValidator(_read), PlainSerializer(_write)
+]
 
 
 class SnipApart(Assembly):

@@ -9,7 +9,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter
+from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter, inside_of
 from tinsnip.treat.kit.dividing import Division, divide
 from tinsnip.treat.kit.walls import close_wall
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -82,6 +82,16 @@ class BodySnip(Treatment):
                     raise
         raise AssertionError("there is always a last way")
 
+    @property
+    def keeps_inside(self) -> bool:
+        """Whether the inside stays."""
+        return self.waste == "outside"
+
+    def goes(self, mesh: Mesh) -> int:
+        """How many triangles lie whole on the waste side."""
+        inside = inside_of(self.cutter(), mesh.vertices)
+        return int(np.count_nonzero((inside == (self.waste == "inside"))[mesh.faces].all(axis=1)))
+
     def both(self, mesh: Mesh, progress: Progress) -> tuple[Mesh, Mesh]:
         """What stays and what is waste.
 
@@ -90,8 +100,7 @@ class BodySnip(Treatment):
         BadInput
             When all of the mesh lies on one side, or a cut that is to be closed runs where it is open.
         """
-        keeps_inside = self.waste == "outside"
-        _, sides = self.cut(mesh, (keeps_inside, not keeps_inside), progress)
+        _, sides = self.cut(mesh, (self.keeps_inside, not self.keeps_inside), progress)
         if any(side is mesh or len(side.faces) == 0 for side in sides):
             raise BadInput(f"the {self.body} leaves all of the piece on one side; move it into the piece")
         return sides[0], sides[1]
@@ -110,13 +119,13 @@ class BodySnip(Treatment):
         """
         if len(mesh.faces) == 0:
             return Outcome(mesh, "No snip", {"triangles": 0, "split": 0, "made": 0})
-        keeps_inside = self.waste == "outside"
-        division, (cut,) = self.cut(mesh, (keeps_inside,), context.progress)
-        gone = division.count(not keeps_inside)
+        division, (cut,) = self.cut(mesh, (self.keeps_inside,), context.progress)
+        gone = division.count(not self.keeps_inside)
         if cut is mesh:
             return Outcome(mesh, "The snip meets nothing", {"triangles": 0, "split": 0, "made": 0})
         if len(cut.faces) == 0:
             raise BadInput(f"the snip would cut everything away; swap the waste side or move the {self.body}")
         made = int(np.count_nonzero(cut.provenance == 2) - np.count_nonzero(mesh.provenance == 2)) if self.close else 0
-        text = f"Cut away {counted(gone, 'triangle')} {self.waste} the {self.body}" + (", closed the cut" * self.close)
+        where = f"{self.waste} {'of ' * (self.waste in ('left', 'right'))}the {self.body}"
+        text = f"Cut away {counted(gone, 'triangle')} {where}" + (", closed the cut" * self.close)
         return Outcome(cut, text, {"triangles": gone, "split": division.divided, "made": max(0, made)})

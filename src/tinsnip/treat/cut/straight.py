@@ -44,6 +44,11 @@ class StraightSnip(Treatment):
         sign = 1.0 if self.waste == "below" else -1.0
         return sign * unit_normal(self.normal), sign * self.offset
 
+    def goes(self, mesh: Mesh) -> int:
+        """How many triangles lie whole on the waste side."""
+        normal, offset = self.plane()
+        return int(np.count_nonzero((mesh.vertices @ normal < offset)[mesh.faces].all(axis=1)))
+
     def both(self, mesh: Mesh, progress: Progress) -> tuple[Mesh, Mesh]:
         """What stays and what is waste.
 

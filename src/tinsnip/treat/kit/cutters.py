@@ -15,10 +15,24 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import ABSENT, RING
 from tinsnip.progress import Progress
+from tinsnip.space.outlines import CELLS, inside_outline, left_of, outline_cells
 
-__all__ = ["BOX", "OUTLINE", "ROUND", "SNAP", "VARIANTS", "Crossings", "Cutter", "crossings_of"]
+__all__ = [
+    "BOX",
+    "OUTLINE",
+    "ROUND",
+    "SNAP",
+    "TRACED",
+    "VARIANTS",
+    "Crossings",
+    "Cutter",
+    "crossings_of",
+    "inside_of",
+    "lowest_half",
+    "tell_others",
+]
 
-ROUND, BOX, OUTLINE = range(3)
+ROUND, BOX, OUTLINE, TRACED = range(4)
 
 _HAIR = 1e-10
 """By this share of the diagonal the inside is more than the body."""
@@ -27,7 +41,6 @@ SNAP = 2e-8
 VARIANTS = 4
 _BEGINS = 0.0123, 0.0271, 0.0042, 0.0388
 """Where the facets of a cylinder begin, rad: at no likely place."""
-_CELLS = 384
 
 
 @dataclass(frozen=True)
@@ -37,7 +50,7 @@ class Cutter:
     Attributes
     ----------
     kind : int
-        `ROUND`, `BOX` or `OUTLINE`.
+        `ROUND`, `BOX`, `OUTLINE`, or `TRACED`: a line over the surface, whose inside lies on its left.
     axes : ndarray, shape (3, 3)
         Rows: unit vectors of its frame, right-handed.
     middle : ndarray, shape (3,)
@@ -83,7 +96,7 @@ class Crossings(NamedTuple):
     share : ndarray, shape (N,)
         How far along the edge.
     key : ndarray, shape (N,)
-        The box's side, or the place along the outline.
+        The box's side, the place along the outline, or the number of the crossing along a traced line.
     enters : ndarray of bool, shape (N,)
         Whether it leads inside, from the lower-numbered end on.
     node : ndarray of int32, shape (N,)
@@ -171,7 +184,7 @@ def _span(kind, p, q, in_p, in_q, size, t, key):
 
 
 @kernel
-def _lowest_half(twins, h):
+def lowest_half(twins, h):
     """The lowest half-edge of an edge."""
     t = twins[h]
     if t >= 0:
@@ -186,7 +199,8 @@ def _lowest_half(twins, h):
 
 
 @kernel
-def _tell_others(twins, h, first, count):
+def tell_others(twins, h, first, count):
+    """Let all half-edges of an edge name the same crossings as one does."""
     t = twins[h]
     if t >= 0:
         first[t], count[t] = first[h], count[h]
@@ -262,7 +276,7 @@ def _meet_convex(
         for k in range(3):
             h = 3 * f + k
             if first[h] == -1:
-                low = _lowest_half(twins, h)
+                low = lowest_half(twins, h)
                 p, q = faces[f, k], faces[f, (k + 1) % 3]
                 if p > q:
                     p, q = q, p
@@ -284,7 +298,7 @@ def _meet_convex(
                                 new += 1
                             count[low] += 1
                             n += 1
-                _tell_others(twins, low, first, count)
+                tell_others(twins, low, first, count)
             met = met or count[h] > 0
         if not met and inner == 0:
             if (kind == ROUND and _holds_origin(P, a, b, c)) or (kind == BOX and _is_pierced(P, a, b, c, size)):
@@ -293,60 +307,6 @@ def _meet_convex(
                 if rounds == len(around):
                     return -1, 0, 0
     return n, new, rounds
-
-
-@kernel
-def _left(ax, ay, bx, by, px, py):
-    """Whether p lies left of the way from a to b."""
-    return (bx - ax) * (py - ay) - (by - ay) * (px - ax) > 0.0
-
-
-@kernel
-def _bin(C, low, cell, start, held, fill):
-    """Note for each cell which segments of an outline pass its box; counts first, then fills."""
-    count = C.shape[0]
-    for s in range(count):
-        e = (s + 1) % count
-        if C[s, 0] <= C[e, 0]:
-            ax, ay, bx, by = C[s, 0], C[s, 1], C[e, 0], C[e, 1]
-        else:
-            ax, ay, bx, by = C[e, 0], C[e, 1], C[s, 0], C[s, 1]
-        slack = 1e-6 * cell
-        for i in range(int((ax - slack - low[0]) / cell), int((bx + slack - low[0]) / cell) + 1):
-            # the part of the segment within this column of cells
-            y0, y1 = ay, by
-            if bx - ax > cell:
-                rise = (by - ay) / (bx - ax)
-                y0 = ay + rise * (max(low[0] + i * cell - slack, ax) - ax)
-                y1 = ay + rise * (min(low[0] + (i + 1) * cell + slack, bx) - ax)
-            j0, j1 = int((min(y0, y1) - slack - low[1]) / cell), int((max(y0, y1) + slack - low[1]) / cell)
-            for j in range(j0, j1 + 1):
-                at = i * _CELLS + j
-                if fill:
-                    held[start[at]] = s
-                    start[at] += 1
-                else:
-                    start[at + 1] += 1
-
-
-@kernel
-def _inside_outline(P, C, rows, row_start, row_held, low, cell, inside):
-    """Even-odd, by a ray along x, over the segments of a vertex's row of cells only."""
-    for v in range(P.shape[0]):
-        inside[v] = False
-        y = P[v, 1]
-        j = int(np.floor((y - low[1]) / cell))
-        if j < 0 or j >= rows:
-            continue
-        odd = False
-        for i in range(row_start[j], row_start[j + 1]):
-            s = row_held[i]
-            e = s + 1 if s + 1 < C.shape[0] else 0
-            if (C[s, 1] > y) != (C[e, 1] > y):
-                left = _left(C[s, 0], C[s, 1], C[e, 0], C[e, 1], P[v, 0], y)
-                if left == (C[e, 1] > C[s, 1]):
-                    odd = not odd
-        inside[v] = odd
 
 
 @kernel
@@ -372,9 +332,9 @@ def _meet_outline(
         y0, y1 = min(P[a, 1], P[b, 1], P[c, 1]), max(P[a, 1], P[b, 1], P[c, 1])
         i0, i1 = int(np.floor((x0 - low[0]) / cell)), int(np.floor((x1 - low[0]) / cell))
         j0, j1 = int(np.floor((y0 - low[1]) / cell)), int(np.floor((y1 - low[1]) / cell))
-        if i1 < 0 or j1 < 0 or i0 >= _CELLS or j0 >= _CELLS:
+        if i1 < 0 or j1 < 0 or i0 >= CELLS or j0 >= CELLS:
             continue
-        i0, j0, i1, j1 = max(i0, 0), max(j0, 0), min(i1, _CELLS - 1), min(j1, _CELLS - 1)
+        i0, j0, i1, j1 = max(i0, 0), max(j0, 0), min(i1, CELLS - 1), min(j1, CELLS - 1)
         # taken holds sums over all cells to the lower left
         near = taken[i1 + 1, j1 + 1] - taken[i0, j1 + 1] - taken[i1 + 1, j0] + taken[i0, j0]
         if near == 0:
@@ -385,7 +345,7 @@ def _meet_outline(
         for k in range(3):
             h = 3 * f + k
             if first[h] == -1:
-                h_low = _lowest_half(twins, h)
+                h_low = lowest_half(twins, h)
                 p, q = faces[f, k], faces[f, (k + 1) % 3]
                 if p > q:
                     p, q = q, p
@@ -393,20 +353,20 @@ def _meet_outline(
                 px, py, qx, qy = P[p, 0], P[p, 1], P[q, 0], P[q, 1]
                 e0, e1 = int(np.floor((min(px, qx) - low[0]) / cell)), int(np.floor((max(px, qx) - low[0]) / cell))
                 g0, g1 = int(np.floor((min(py, qy) - low[1]) / cell)), int(np.floor((max(py, qy) - low[1]) / cell))
-                for i in range(max(e0, 0), min(e1, _CELLS - 1) + 1):
-                    for j in range(max(g0, 0), min(g1, _CELLS - 1) + 1):
-                        at = i * _CELLS + j
+                for i in range(max(e0, 0), min(e1, CELLS - 1) + 1):
+                    for j in range(max(g0, 0), min(g1, CELLS - 1) + 1):
+                        at = i * CELLS + j
                         for m in range(start[at], start[at + 1]):
                             s = held[m]
                             if stamp[s] == h_low:
                                 continue
                             stamp[s] = h_low
                             e = s + 1 if s + 1 < corners else 0
-                            l_p = _left(C[s, 0], C[s, 1], C[e, 0], C[e, 1], px, py)
-                            l_q = _left(C[s, 0], C[s, 1], C[e, 0], C[e, 1], qx, qy)
+                            l_p = left_of(C[s, 0], C[s, 1], C[e, 0], C[e, 1], px, py)
+                            l_q = left_of(C[s, 0], C[s, 1], C[e, 0], C[e, 1], qx, qy)
                             if l_p == l_q:
                                 continue
-                            if _left(px, py, qx, qy, C[s, 0], C[s, 1]) == _left(px, py, qx, qy, C[e, 0], C[e, 1]):
+                            if left_of(px, py, qx, qy, C[s, 0], C[s, 1]) == left_of(px, py, qx, qy, C[e, 0], C[e, 1]):
                                 continue
                             sx, sy = C[e, 0] - C[s, 0], C[e, 1] - C[s, 1]
                             d_p = sx * (py - C[s, 1]) - sy * (px - C[s, 0])
@@ -456,14 +416,14 @@ def _meet_outline(
                 if now != inside[q]:
                     return -2, 0, 0
                 first[h_low], count[h_low] = begin, n - begin
-                _tell_others(twins, h_low, first, count)
+                tell_others(twins, h_low, first, count)
             met = met or count[h] > 0
         if not met and not inside[a] and not inside[b] and not inside[c]:
             whole = True
             for s in range(corners):
-                l1 = _left(P[a, 0], P[a, 1], P[b, 0], P[b, 1], C[s, 0], C[s, 1])
-                l2 = _left(P[b, 0], P[b, 1], P[c, 0], P[c, 1], C[s, 0], C[s, 1])
-                l3 = _left(P[c, 0], P[c, 1], P[a, 0], P[a, 1], C[s, 0], C[s, 1])
+                l1 = left_of(P[a, 0], P[a, 1], P[b, 0], P[b, 1], C[s, 0], C[s, 1])
+                l2 = left_of(P[b, 0], P[b, 1], P[c, 0], P[c, 1], C[s, 0], C[s, 1])
+                l3 = left_of(P[c, 0], P[c, 1], P[a, 0], P[a, 1], C[s, 0], C[s, 1])
                 if l1 != l2 or l2 != l3:
                     whole = False
                     break
@@ -538,9 +498,8 @@ def _with_room(
     inside = np.zeros(len(own), dtype=np.bool_)
     snap = SNAP * scale
     if cutter.kind == OUTLINE:
-        grid = _grid(cutter.corners)
-        low, cell, start, held, taken, row_start, row_held = grid
-        _inside_outline(own, cutter.corners, _CELLS, row_start, row_held, low, cell, inside)
+        low, cell, start, held, taken, *_ = outline_cells(cutter.corners)
+        inside = inside_outline(own[:, :2], cutter.corners)
     else:
         _inside_convex(cutter.kind, own, cutter.size, inside)
     count = 4096 + 8 * int(np.sqrt(len(mesh.faces))) + 6 * len(cutter.corners)
@@ -567,22 +526,11 @@ def _with_room(
     )  # fmt: skip
 
 
-def _grid(corners: np.ndarray) -> tuple:
-    """Cells over an outline: the segments in each, sums of how many, and the segments in each row."""
-    low = corners.min(axis=0)
-    cell = float((corners.max(axis=0) - low).max()) / (_CELLS - 1)
-    low = low - 0.25 * cell
-    counts = np.zeros(_CELLS * _CELLS + 1, dtype=np.int64)
-    _bin(corners, low, cell, counts, np.empty(0, dtype=np.int32), False)
-    start = np.cumsum(counts)
-    held = np.empty(start[-1], dtype=np.int32)
-    _bin(corners, low, cell, start.copy(), held, True)
-    taken = np.zeros((_CELLS + 1, _CELLS + 1), dtype=np.int64)
-    taken[1:, 1:] = counts[1:].reshape(_CELLS, _CELLS).cumsum(axis=0).cumsum(axis=1)
-    ys = np.floor((np.stack([corners[:, 1], np.roll(corners[:, 1], -1)]) - low[1]) / cell).astype(np.int64)
-    bottom, top = ys.min(axis=0), ys.max(axis=0)
-    rows = np.concatenate([np.arange(a, b + 1) for a, b in zip(bottom, top, strict=True)])
-    which = np.repeat(np.arange(len(corners), dtype=np.int32), top - bottom + 1)
-    order = np.argsort(rows, kind="stable")
-    row_start = np.searchsorted(rows[order], np.arange(_CELLS + 1))
-    return low, cell, start, held, taken, row_start, which[order]
+def inside_of(cutter: Cutter, points: np.ndarray) -> np.ndarray:
+    """Which points, shape (N, 3), lie within a body, bool."""
+    own, inside = np.ascontiguousarray(cutter.to_own(points)), np.zeros(len(points), dtype=np.bool_)
+    if cutter.kind == OUTLINE:
+        inside = inside_outline(own[:, :2], cutter.corners)
+    else:
+        _inside_convex(cutter.kind, own, cutter.size, inside)
+    return inside

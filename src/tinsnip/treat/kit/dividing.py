@@ -17,9 +17,9 @@ from tinsnip.mesh import Domain, Lineage, Mesh
 from tinsnip.mesh.subsets import number_used
 from tinsnip.progress import Progress
 from tinsnip.space.delaunay import constrained_triangles
-from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, SNAP, Crossings, Cutter, crossings_of
+from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, SNAP, TRACED, Crossings, Cutter, crossings_of
 
-__all__ = ["FACETS", "Division", "Side", "divide"]
+__all__ = ["FACETS", "Division", "Pieces", "Side", "divide", "divided_at"]
 
 FACETS = 120
 """Flat strips that the wall of a cylinder is made of where a cut is closed; its cut edge has a corner at each."""
@@ -300,8 +300,8 @@ def _part(rings, fresh, begin, side, n_rings, way, low, high):
 
 @kernel
 def _divide(
-    kind, faces, P, touched, inside, first, count, share, key, enters, node, size, corners, snap, vertices, scratch,
-    out, parent, label, weights, point_face, point_uv, segments,
+    kind, faces, P, touched, inside, first, count, share, key, enters, node, size, corners, between, snap, vertices,
+    scratch, out, parent, label, weights, point_face, point_uv, segments,
 ):  # fmt: skip
     """Divide the triangles that the wall meets.
 
@@ -370,6 +370,10 @@ def _divide(
                         d = 0.0
                     if d < nearest or (d == nearest and kinds[j] == 1):
                         nearest, y = d, j
+            elif kind == TRACED:
+                for j in range(border):
+                    if kinds[j] == 1 and int(keys[j]) == (int(keys[x]) + 1) % (between.shape[0] - 1):
+                        y = j
             else:
                 for i in range(1, border):
                     j = (x + i) % border
@@ -382,6 +386,12 @@ def _divide(
                 end = _round_way(m, x, y, turned, A, B, C, pos, ids, uvs, seams, scratch - 2)
             elif kind == BOX:
                 end = _box_way(m, x, y, keys, size, A, B, C, pos, ids, uvs, seams, scratch - 2)
+            elif kind == TRACED:
+                end = m
+                for p in range(between[int(keys[x])], between[int(keys[x]) + 1]):
+                    if end >= scratch - 2:
+                        return -1, 0, 0
+                    end = _add(end, corners[p, 0], corners[p, 1], 0, pos, ids, uvs, seams, A, B, C)
             else:
                 end = _outline_way(m, x, y, turned, keys, corners, A, B, C, pos, ids, uvs, seams, scratch - 2)
             if end < 0:
@@ -491,13 +501,15 @@ class Division:
         As it was.
     cutter : Cutter
         The very body it was divided by.
+    side : ndarray of int8, shape (F,)
+        Of each triangle that the wall does not meet: 1 inside, 0 outside, 2 connected with neither.
     divided : int
         Triangles that the wall runs through.
     """
 
-    def __init__(self, mesh: Mesh, cutter: Cutter, inside: np.ndarray, pieces: "_Pieces", crossings: Crossings) -> None:
+    def __init__(self, mesh: Mesh, cutter: Cutter, side: np.ndarray, pieces: "Pieces", crossings: Crossings) -> None:
         self.mesh, self.cutter = mesh, cutter
-        self._inside, self._pieces, self._crossings = inside, pieces, crossings
+        self._side, self._pieces, self._crossings = side, pieces, crossings
         self.divided = len(pieces.touched)
 
     @property
@@ -505,14 +517,22 @@ class Division:
         """Whether the wall does not pass through the surface."""
         return self.divided == 0
 
+    @property
+    def sides(self) -> np.ndarray:
+        """Of each triangle: 1 inside, 0 outside, 2 connected with neither; what is divided, as most of its parts."""
+        sides, pieces = self._side.copy(), self._pieces
+        votes = np.bincount(pieces.parent, weights=np.where(pieces.label, 1.0, -1.0), minlength=len(sides))
+        sides[pieces.touched] = votes[pieces.touched] > 0
+        return sides
+
     def count(self, inside: bool) -> int:
         """How many triangles lie whole on one side."""
-        whole = self._inside[self.mesh.faces[:, 0]] == inside
+        whole = self._side == int(inside)
         whole[self._pieces.touched] = False
         return int(np.count_nonzero(whole))
 
-    def side(self, inside: bool, progress: Progress) -> Side:
-        """The mesh on one side; the cut edge is the same to the bit on both.
+    def side(self, inside: bool, progress: Progress, with_rest: bool = True) -> Side:
+        """The mesh on one side, with what is on neither or without; the cut edge is the same to the bit on both.
 
         Raises
         ------
@@ -520,7 +540,9 @@ class Division:
         """
         progress.step("Cutting")
         mesh, pieces, met = self.mesh, self._pieces, self._crossings
-        whole = self._inside[mesh.faces[:, 0]] == inside
+        whole = self._side == int(inside)
+        if with_rest:
+            whole |= self._side == 2
         whole[pieces.touched] = False
         if len(mesh.faces) == int(whole.sum()) + self.divided and (pieces.label == inside).all():
             # nothing lies on the other side
@@ -573,7 +595,7 @@ def _corner_values(parent: np.ndarray, whole: int, weights: np.ndarray) -> tuple
     return corners, ((second, lean[0]), (third, lean[1]))
 
 
-class _Pieces(NamedTuple):
+class Pieces(NamedTuple):
     """What the triangles that the wall meets were divided into; vertices from V on are new ones.
 
     Attributes
@@ -623,6 +645,33 @@ def divide(mesh: Mesh, cutter: Cutter, progress: Progress) -> Division:
     Cancelled
     """
     cutter, own, inside, met = crossings_of(mesh, cutter, progress)
+    pieces = divided_at(mesh, cutter, own, inside, met, np.zeros(1, dtype=np.int64), progress)
+    if pieces is None:
+        raise BadInput("the cut passes too close along an edge of the mesh; move it a little")
+    return Division(mesh, cutter, inside[mesh.faces[:, 0]].astype(np.int8), pieces, met)
+
+
+def divided_at(
+    mesh: Mesh,
+    cutter: Cutter,
+    own: np.ndarray,
+    inside: np.ndarray,
+    met: Crossings,
+    between: np.ndarray,
+    progress: Progress,
+) -> Pieces | None:
+    """What the triangles that a wall meets are divided into; None where its ways do not fit together.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    cutter : Cutter
+    own, inside, met
+        As `crossings_of` gives them.
+    between : ndarray of int64, shape (N + 1,)
+        Of a traced line: which of its corners lie between a crossing and the next.
+    progress : Progress
+    """
     touched = np.flatnonzero((met.count.reshape(-1, 3) > 0).any(axis=1))
     progress.check()
     base = len(mesh.vertices) + met.new
@@ -636,25 +685,25 @@ def divide(mesh: Mesh, cutter: Cutter, progress: Progress) -> Division:
         )  # fmt: skip
         n, points, segments = _divide(
             cutter.kind, mesh.faces, own, touched, inside, met.first, met.count, met.share, met.key, met.enters,
-            met.node, cutter.size, cutter.corners, snap, base, scratch, *arrays,
+            met.node, cutter.size, cutter.corners, between, snap, base, scratch, *arrays,
         )  # fmt: skip
         if n == -2:
-            raise BadInput("the cut passes too close along an edge of the mesh; move it a little")
+            return None
         if n >= 0:
             break
         room *= 2
     progress.check()
     faces, parent, label, weights, point_face, point_uv, rows = arrays
-    pieces = _Pieces(
+    pieces = Pieces(
         touched, faces[:n], parent[:n], label[:n] == 1, weights[:n], point_face[:points], point_uv[:points],
         rows[:segments],
     )  # fmt: skip
     for f in met.around:
         pieces = _with_ring(mesh, own, cutter, int(f), base, pieces)
-    return Division(mesh, cutter, inside, pieces, met)
+    return pieces
 
 
-def _with_ring(mesh: Mesh, own: np.ndarray, cutter: Cutter, f: int, base: int, pieces: _Pieces) -> _Pieces:
+def _with_ring(mesh: Mesh, own: np.ndarray, cutter: Cutter, f: int, base: int, pieces: Pieces) -> Pieces:
     """Divide a triangle within which the wall runs round whole."""
     corners = own[mesh.faces[f]]
     uv, flats = _ring_in(cutter, corners)

@@ -2,7 +2,8 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part. PLANE: 1 where a snip's waste is hatched. FACETS: 1 for a coarse mesh, whose creases are lit as
+// through the part. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
+// that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
 // they are and not as if they were round. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
 uniform float limit;       // the deviation at which the colours end, mm
@@ -12,7 +13,16 @@ uniform int first_triangle;
 #if MARKED
 uniform usampler2D marked; // 1 where a triangle is selected, row by row
 #endif
-uniform vec4 plane;        // waste where dot(plane.xyz, at) < plane.w
+#if WASTE
+uniform mat3 waste_axes;   // into the frame of the body
+uniform vec3 waste_middle; // its origin there
+uniform vec3 waste_size;   // radius first, or half the extent
+uniform bool waste_inside; // whether the inside goes
+uniform sampler2D outline; // 1 within the outline
+uniform vec2 outline_low;
+uniform vec2 outline_extent;
+uniform usampler2D goes;   // 1 where a triangle goes, row by row
+#endif
 in vec3 facing;
 #if LOOK == 1
 in vec3 paint;
@@ -21,7 +31,7 @@ in vec3 paint;
 in float deviation;
 in float unknown;
 #endif
-#if PLANE
+#if WASTE
 in vec3 at;
 #endif
 #if FACETS
@@ -57,6 +67,28 @@ bool net() {
 bool is_marked() {
     int number = gl_PrimitiveID + first_triangle;
     return texelFetch(marked, ivec2(number % 4096, number / 4096), 0).r != 0u;
+}
+#endif
+
+#if WASTE
+bool is_waste() {
+#if WASTE == 5
+    int number = gl_PrimitiveID + first_triangle;
+    return texelFetch(goes, ivec2(number % 4096, number / 4096), 0).r != 0u;
+#else
+    vec3 own = waste_axes * at - waste_middle;
+#if WASTE == 1
+    return own.z < 0.0;
+#elif WASTE == 2
+    return (length(own.xy) < waste_size.x) == waste_inside;
+#elif WASTE == 3
+    return all(lessThan(abs(own), waste_size)) == waste_inside;
+#else
+    vec2 place = (own.xy - outline_low) / outline_extent;
+    bool held = all(greaterThanEqual(place, vec2(0.0))) && all(lessThanEqual(place, vec2(1.0)));
+    return (held && textureLod(outline, place, 0.0).r > 0.5) == waste_inside;
+#endif
+#endif
 }
 #endif
 
@@ -104,8 +136,8 @@ void main() {
     if (!gl_FrontFacing) {
         vec2 cell = mod(gl_FragCoord.xy, 7.0) - 3.0;
         shade = vec4(dot(cell, cell) < 2.6 ? IRON * 2.3 : IRON, 1.0);
-#if PLANE
-        if (dot(plane.xyz, at) < plane.w && hatch(8.0, 3.0)) shade.rgb *= 0.55;
+#if WASTE
+        if (is_waste() && hatch(8.0, 3.0)) shade.rgb *= 0.55;
 #endif
 #if MARKED
         if (is_marked()) shade.rgb = mix(shade.rgb, CHARTREUSE, net() ? 0.25 : 0.5);
@@ -148,8 +180,8 @@ void main() {
     g *= g;
     float gleam = g * g * g;  // to the 24th
     vec3 lit = base * (ambient + 0.62 * key * (1.26 - ambient) + 0.22 * fill) + 0.10 * gleam;
-#if PLANE
-    if (dot(plane.xyz, at) < plane.w) {
+#if WASTE
+    if (is_waste()) {
         float grey = dot(lit, vec3(0.33));
         lit = mix(vec3(grey), lit, 0.35) * (hatch(7.0, 2.6) ? 0.42 : 0.86);
     }

@@ -19,7 +19,7 @@ out vec3 paint;
 out float deviation;
 out float unknown;
 #endif
-#if PLANE
+#if WASTE
 out vec3 at;
 #endif
 #if FACETS
@@ -29,7 +29,7 @@ flat out int kind;
 
 void main() {
     gl_Position = to_clip * vec4(place, 1.0);
-#if PLANE
+#if WASTE
     at = place;
 #endif
     facing = to_view * normal.xyz;

@@ -1,0 +1,171 @@
+"""Our own drawn pictograms, and a row of buttons that carry them with their names below."""
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QGridLayout, QWidget
+
+from tinsnip.app.widgets.fields import Button
+from tinsnip.app.widgets.theme import px
+
+__all__ = ["PictogramButton", "PictogramRow"]
+
+_ACROSS = 5
+
+
+def _pen(painter: QPainter, colour: QColor, dashed: bool = False, width: float = 1.6) -> None:
+    painter.setPen(QPen(colour, width, Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine))
+
+
+def _straight(p: QPainter, ink: QColor) -> None:
+    p.fillRect(QRectF(3, 12, 18, 8), QColor(180, 96, 42, 120))
+    p.drawRect(QRectF(3, 4, 18, 16))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawLine(QPointF(0, 12), QPointF(24, 12))
+
+
+def _round(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(3, 4, 18, 16))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.setBrush(QColor(180, 96, 42, 120))
+    p.drawEllipse(QPointF(12, 12), 5.5, 5.5)
+
+
+def _box(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(11, 13), 9, 9)
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.setBrush(QColor(180, 96, 42, 120))
+    p.drawRect(QRectF(11, 3, 10, 10))
+
+
+def _outline(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(3, 4, 18, 16))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.setBrush(QColor(180, 96, 42, 120))
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((6, 15), (9, 7), (13, 10), (18, 6), (17, 16), (12, 17))]))
+
+
+def _traced(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(12, 12), 10, 10)
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawArc(QRectF(2, 7, 20, 10), 180 * 16, 180 * 16)
+    p.setBrush(QColor("#fbf8f0"))
+    for x, y in ((3.5, 13), (12, 17), (20.5, 13)):
+        p.drawEllipse(QPointF(x, y), 2, 2)
+
+
+def _brush(p: QPainter, ink: QColor) -> None:
+    p.setBrush(QColor("#a9c92c"))
+    p.drawEllipse(QPointF(9, 15), 6, 6)
+    _pen(p, ink, width=2.4)
+    p.drawLine(QPointF(12, 12), QPointF(21, 3))
+
+
+def _flat(p: QPainter, ink: QColor) -> None:
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((3, 9), (13, 5), (21, 9), (21, 17), (11, 21), (3, 17))]))
+    p.setBrush(QColor("#a9c92c"))
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((3, 9), (13, 5), (21, 9), (11, 13))]))
+
+
+def _shell(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(8, 9), 6, 6)
+    p.setBrush(QColor("#a9c92c"))
+    p.drawEllipse(QPointF(17, 17), 5, 5)
+
+
+def _select_outline(p: QPainter, ink: QColor) -> None:
+    p.setBrush(QColor(169, 201, 44, 150))
+    _pen(p, ink, dashed=True)
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((4, 16), (7, 5), (14, 9), (20, 4), (20, 18), (11, 20))]))
+
+
+def _rows(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(12, 12), 5, 5)
+    _pen(p, QColor("#8fae1c"), width=3)
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    p.drawEllipse(QPointF(12, 12), 8.5, 8.5)
+
+
+def _rule(p: QPainter, ink: QColor) -> None:
+    for i, wide in enumerate((18, 12, 6)):
+        p.fillRect(QRectF(3, 4 + 6 * i, wide, 4), QColor("#a9c92c") if i else QColor(120, 120, 110))
+        p.drawRect(QRectF(3, 4 + 6 * i, wide, 4))
+
+
+def _other(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(12, 12), 6, 6)
+    p.drawLine(QPointF(12, 2), QPointF(12, 22))
+    p.drawLine(QPointF(2, 12), QPointF(22, 12))
+
+
+_DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
+    "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
+    "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule,
+}  # fmt: skip
+
+
+class PictogramButton(Button):
+    """A small drawing with its name below it."""
+
+    def __init__(self, picture: str, name: str, full_name: str) -> None:
+        super().__init__(name)
+        self._draw = _DRAWN.get(picture, _other)
+        self.setObjectName("pictogram")
+        self.setCheckable(True)
+        self.setAccessibleName(full_name)
+        self.setToolTip(full_name)
+
+    def sizeHint(self) -> QSize:
+        text = QFontMetricsF(self.font()).horizontalAdvance(self.text().replace("&", ""))
+        return QSize(max(px(44), int(text) + px(8)), px(30) + int(QFontMetricsF(self.font()).height()) + px(5))
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        on = self.isChecked()
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.setPen(QPen(QColor("#1f5fa8"), 2) if self.hasFocus() else QPen(QColor("#33383b" if on else "#b9b3a6")))
+        painter.setBrush(QColor("#4c5256") if on else QColor("#ffffff" if self.underMouse() else "#f7f5f0"))
+        painter.drawRoundedRect(box, 3, 3)
+        ink = QColor("#f7f5f0" if on else "#3a3f43")
+        painter.save()
+        scale = px(22) / 24.0
+        painter.translate(self.width() / 2 - 12 * scale, px(5))
+        painter.scale(scale, scale)
+        painter.setPen(QPen(ink, 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        self._draw(painter, ink)
+        painter.restore()
+        painter.setPen(QColor("#ffffff" if on else "#26241f"))
+        text = QRectF(0, px(28), self.width(), self.height() - px(29))
+        flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextShowMnemonic
+        painter.drawText(text, int(flags), self.text())
+
+
+class PictogramRow(QWidget):
+    """Buttons in rows of a few."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setSpacing(px(4))
+        self.buttons: dict[str, PictogramButton] = {}
+
+    def offer(self, picture: str, name: str, full_name: str, act: Callable[[], None]) -> PictogramButton:
+        """Add a button."""
+        button = PictogramButton(picture, name, full_name)
+        button.clicked.connect(lambda _=False: act())
+        at = len(self.buttons)
+        self._grid.addWidget(button, at // _ACROSS, at % _ACROSS)
+        self.buttons[full_name] = button
+        return button
+
+    def check(self, names: Sequence[str]) -> None:
+        """Show which are in use."""
+        for name, button in self.buttons.items():
+            button.setChecked(name in names)

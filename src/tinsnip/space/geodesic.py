@@ -1,0 +1,551 @@
+"""Shortest ways over a surface, straight across its triangles.
+
+A way along edges is found first, by A*; the strip of triangles beside it is laid flat and the shortest way through it
+pulled tight (a funnel: Lee and Preparata 1984). Wherever that still bends about a vertex whose other side is shorter,
+the strip is led round the other side, until no bend is left to improve (Xin and Wang 2007): then it is a geodesic, a
+way than which none near it is shorter, whatever the triangulation.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.kernels import kernel
+
+__all__ = ["Path", "nearest_on", "shortest_path"]
+
+_SWEEPS = 400
+_STRAIGHT = 1e-9
+
+
+class Path(NamedTuple):
+    """A way over the surface.
+
+    Attributes
+    ----------
+    halfedges : ndarray of int64, shape (N,)
+        The half-edges it leaves triangles by, in order.
+    shares : ndarray, shape (N,)
+        Where it crosses each: how far from its own beginning.
+    length : float
+        mm.
+    """
+
+    halfedges: np.ndarray
+    shares: np.ndarray
+    length: float
+
+
+@kernel
+def _nearest(vertices, faces, points, best, face, place):
+    """The nearest triangle to each point, and the nearest place on it."""
+    for f in range(faces.shape[0]):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        for n in range(points.shape[0]):
+            gap = 0.0
+            for k in range(3):
+                low = min(vertices[a, k], vertices[b, k], vertices[c, k])
+                high = max(vertices[a, k], vertices[b, k], vertices[c, k])
+                d = max(low - points[n, k], points[n, k] - high, 0.0)
+                gap += d * d
+            if gap >= best[n]:
+                continue
+            u, v = _closest(vertices, a, b, c, points, n)
+            d2 = 0.0
+            for k in range(3):
+                x = (1.0 - u - v) * vertices[a, k] + u * vertices[b, k] + v * vertices[c, k] - points[n, k]
+                d2 += x * x
+            if d2 < best[n]:
+                best[n], face[n] = d2, f
+                place[n, 0], place[n, 1] = u, v
+
+
+@kernel
+def _closest(V, a, b, c, P, n):
+    """Shares of the second and third corner in the place of a triangle nearest to a point (Ericson 2005)."""
+    d1 = d2 = d3 = d4 = d5 = d6 = 0.0
+    for k in range(3):
+        ab, ac = V[b, k] - V[a, k], V[c, k] - V[a, k]
+        ap, bp, cp = P[n, k] - V[a, k], P[n, k] - V[b, k], P[n, k] - V[c, k]
+        d1 += ab * ap
+        d2 += ac * ap
+        d3 += ab * bp
+        d4 += ac * bp
+        d5 += ab * cp
+        d6 += ac * cp
+    if d1 <= 0.0 and d2 <= 0.0:
+        return 0.0, 0.0
+    if d3 >= 0.0 and d4 <= d3:
+        return 1.0, 0.0
+    if d6 >= 0.0 and d5 <= d6:
+        return 0.0, 1.0
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        return d1 / (d1 - d3), 0.0
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        return 0.0, d2 / (d2 - d6)
+    va = d3 * d6 - d5 * d4
+    if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        w = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        return 1.0 - w, w
+    total = va + vb + vc
+    if total == 0.0:
+        return 0.0, 0.0
+    return vb / total, vc / total
+
+
+def nearest_on(vertices: np.ndarray, faces: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The triangle nearest to each point, and shares of its second and third corner in the place on it.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+    points : ndarray, shape (N, 3)
+
+    Returns
+    -------
+    face : ndarray of int64, shape (N,)
+    place : ndarray, shape (N, 2)
+    """
+    best = np.full(len(points), np.inf)
+    face, place = np.zeros(len(points), dtype=np.int64), np.zeros((len(points), 2))
+    _nearest(vertices, faces, np.ascontiguousarray(points, dtype=float), best, face, place)
+    return face, place
+
+
+@kernel
+def _passable(faces, twins, h):
+    """The half-edge across an edge that two triangles share, wound alike; -1 for any other edge."""
+    t = twins[h]
+    if t < 0:
+        return -1
+    a = faces[h // 3, h % 3]
+    if faces[t // 3, (t % 3 + 1) % 3] != a:
+        return -1
+    return t
+
+
+@kernel
+def _push(heap, keys, size, key, item):
+    i = size
+    while i > 0:
+        up = (i - 1) // 2
+        if keys[up] <= key:
+            break
+        keys[i], heap[i] = keys[up], heap[up]
+        i = up
+    keys[i], heap[i] = key, item
+    return size + 1
+
+
+@kernel
+def _pop(heap, keys, size):
+    top = heap[0]
+    size -= 1
+    key, item = keys[size], heap[size]
+    i = 0
+    while True:
+        k = 2 * i + 1
+        if k >= size:
+            break
+        if k + 1 < size and keys[k + 1] < keys[k]:
+            k += 1
+        if keys[k] >= key:
+            break
+        keys[i], heap[i] = keys[k], heap[k]
+        i = k
+    keys[i], heap[i] = key, item
+    return top, size
+
+
+@kernel
+def _strip_between(vertices, faces, twins, source, goal, start, target, reached, came, state):
+    """A strip of triangles from one to another by A* over their middles; half-edges it leaves by, from the end back.
+
+    Returns how many there are, or -1 when there is no way. `reached` (inf) and `came` (-1) hold one number a triangle.
+    """
+    heap, keys = np.empty(1024, np.int64), np.empty(1024)
+    size = _push(heap, keys, 0, 0.0, source)
+    reached[source] = 0.0
+    middle, other = np.empty(3), np.empty(3)
+    popped = 0
+    while size > 0:
+        f, size = _pop(heap, keys, size)
+        if f == goal:
+            break
+        popped += 1
+        if popped % 65536 == 0 and state[0]:
+            return -1
+        _middle(vertices, faces, f, source, start, goal, target, middle)
+        for k in range(3):
+            h = 3 * f + k
+            t = _passable(faces, twins, h)
+            if t < 0:
+                continue
+            g = t // 3
+            _middle(vertices, faces, g, source, start, goal, target, other)
+            step = np.sqrt((middle[0] - other[0]) ** 2 + (middle[1] - other[1]) ** 2 + (middle[2] - other[2]) ** 2)
+            far = reached[f] + step
+            if far >= reached[g]:
+                continue
+            reached[g], came[g] = far, h
+            rest = np.sqrt((target[0] - other[0]) ** 2 + (target[1] - other[1]) ** 2 + (target[2] - other[2]) ** 2)
+            if size == len(heap):
+                bigger, more = np.empty(2 * size, np.int64), np.empty(2 * size)
+                bigger[:size], more[:size] = heap, keys
+                heap, keys = bigger, more
+            size = _push(heap, keys, size, far + rest, g)
+    if source != goal and came[goal] < 0:
+        return -1
+    count, f = 0, goal
+    while f != source:
+        count += 1
+        f = came[f] // 3
+    return count
+
+
+@kernel
+def _middle(vertices, faces, f, source, start, goal, target, out):
+    for k in range(3):
+        if f == source:
+            out[k] = start[k]
+        elif f == goal:
+            out[k] = target[k]
+        else:
+            out[k] = (vertices[faces[f, 0], k] + vertices[faces[f, 1], k] + vertices[faces[f, 2], k]) / 3.0
+
+
+@kernel
+def _dist(V, a, b):
+    return np.sqrt((V[a, 0] - V[b, 0]) ** 2 + (V[a, 1] - V[b, 1]) ** 2 + (V[a, 2] - V[b, 2]) ** 2)
+
+
+@kernel
+def _third(ax, ay, bx, by, la, lb, length):
+    """Where a triangle's third corner lies flat, right of the way from a to b, by its distances from both."""
+    if length == 0.0:
+        return ax, ay
+    x = (la * la - lb * lb + length * length) / (2.0 * length)
+    y = np.sqrt(max(la * la - x * x, 0.0))
+    ux, uy = (bx - ax) / length, (by - ay) / length
+    return ax + x * ux + y * uy, ay + x * uy - y * ux
+
+
+@kernel
+def _corner_at(faces, f, v):
+    for k in range(3):
+        if faces[f, k] == v:
+            return k
+    return -1
+
+
+@kernel
+def _lay_flat(V, faces, strip, count, begin_uv, end_uv, left, right, ends):
+    """Lay a strip flat: the two ends of each edge it crosses, and where it begins and ends."""
+    f = strip[0] // 3
+    a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+    corner = np.zeros((3, 2))
+    ab, ac, bc = _dist(V, a, b), _dist(V, a, c), _dist(V, b, c)
+    corner[1, 0] = ab
+    # anticlockwise: the third corner lies left of the way from the first to the second
+    x, y = _third(0.0, 0.0, ab, 0.0, ac, bc, ab)
+    corner[2, 0], corner[2, 1] = x, -y
+    for k in range(2):
+        ends[0, k] = (
+            (1.0 - begin_uv[0] - begin_uv[1]) * corner[0, k] + begin_uv[0] * corner[1, k] + begin_uv[1] * corner[2, k]
+        )
+    for i in range(count):
+        h = strip[i]
+        k = h % 3
+        right[i, 0], right[i, 1] = corner[k, 0], corner[k, 1]
+        left[i, 0], left[i, 1] = corner[(k + 1) % 3, 0], corner[(k + 1) % 3, 1]
+        f = h // 3
+        p, q = faces[f, k], faces[f, (k + 1) % 3]
+        g = strip[i + 1] // 3
+        # in the next triangle q and p follow each other, then comes the far corner
+        j = _corner_at(faces, g, q)
+        if faces[g, (j + 1) % 3] != p:  # a triangle that has the edge twice over
+            j = (j + 1) % 3
+        far = faces[g, (j + 2) % 3]
+        length = _dist(V, p, q)
+        x, y = _third(right[i, 0], right[i, 1], left[i, 0], left[i, 1], _dist(V, p, far), _dist(V, q, far), length)
+        corner[j, 0], corner[j, 1] = left[i, 0], left[i, 1]
+        corner[(j + 1) % 3, 0], corner[(j + 1) % 3, 1] = right[i, 0], right[i, 1]
+        corner[(j + 2) % 3, 0], corner[(j + 2) % 3, 1] = x, y
+    for k in range(2):
+        ends[1, k] = (1.0 - end_uv[0] - end_uv[1]) * corner[0, k] + end_uv[0] * corner[1, k] + end_uv[1] * corner[2, k]
+
+
+@kernel
+def _area(ax, ay, bx, by, cx, cy):
+    return (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+
+
+@kernel
+def _pull_tight(left, right, ends, count, bend_at, bend_side):
+    """The bends of the shortest way through a strip laid flat: the edge at which each lies, and its side; how many."""
+    n = 0
+    ax, ay = ends[0, 0], ends[0, 1]
+    lx, ly, rx, ry = ax, ay, ax, ay
+    at_l = at_r = -1
+    is_l = is_r = False  # whether the side of the funnel has left the apex
+    i = 0
+    while i <= count:
+        if i < count:
+            nlx, nly, nrx, nry = left[i, 0], left[i, 1], right[i, 0], right[i, 1]
+        else:
+            nlx, nly, nrx, nry = ends[1, 0], ends[1, 1], ends[1, 0], ends[1, 1]
+        # right side: moves in when it comes nearer to the left
+        if not is_r or _area(ax, ay, rx, ry, nrx, nry) >= 0.0:
+            if not is_r or not is_l or _area(ax, ay, lx, ly, nrx, nry) <= 0.0:
+                rx, ry, at_r = nrx, nry, i
+                is_r = True
+            else:  # over the left side: that is a bend
+                bend_at[n], bend_side[n] = at_l, 1
+                n += 1
+                ax, ay = lx, ly
+                i = at_l
+                is_l = is_r = False
+                i = _past(left, right, count, i, ax, ay, True)
+                continue
+        if not is_l or _area(ax, ay, lx, ly, nlx, nly) <= 0.0:
+            if not is_l or not is_r or _area(ax, ay, rx, ry, nlx, nly) >= 0.0:
+                lx, ly, at_l = nlx, nly, i
+                is_l = True
+            else:
+                bend_at[n], bend_side[n] = at_r, 0
+                n += 1
+                ax, ay = rx, ry
+                i = at_r
+                is_l = is_r = False
+                i = _past(left, right, count, i, ax, ay, False)
+                continue
+        i += 1
+    return n
+
+
+@kernel
+def _past(left, right, count, i, ax, ay, is_left):
+    """The first edge after one that does not have the apex for an end."""
+    while i < count:
+        x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
+        if x != ax or y != ay:
+            break
+        i += 1
+    return i
+
+
+@kernel
+def _angle_between(V, v, a, b):
+    ux, uy, uz = V[a, 0] - V[v, 0], V[a, 1] - V[v, 1], V[a, 2] - V[v, 2]
+    wx, wy, wz = V[b, 0] - V[v, 0], V[b, 1] - V[v, 1], V[b, 2] - V[v, 2]
+    cx, cy, cz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+    return np.arctan2(np.sqrt(cx * cx + cy * cy + cz * cz), ux * wx + uy * wy + uz * wz)
+
+
+@kernel
+def _round_other(V, faces, twins, f, g, v, is_left, out, room):
+    """The half-edges from triangle f to g round v on the other side, and the angle about v between all its triangles.
+
+    The strip has v on its left (or right); on the other side v is on its right. Returns how many, -1 where an open or
+    tangled edge bars the way; and the full angle about v, 0 where it is not closed.
+    """
+    n = 0
+    at = f
+    total = 0.0
+    # once round v beginning in f, leaving each triangle so that v stays on the right (or left) of the way
+    count = -1
+    for _ in range(room):
+        k = _corner_at(faces, at, v)
+        if k < 0:
+            return -1, 0.0
+        total += _angle_between(V, v, faces[at, (k + 1) % 3], faces[at, (k + 2) % 3])
+        # v on the right of an edge that is crossed outward: v is where it begins
+        h = 3 * at + (k if is_left else (k + 2) % 3)
+        t = _passable(faces, twins, h)
+        if t < 0:
+            return -1, 0.0
+        if count < 0:
+            if n >= room:
+                return -1, 0.0
+            out[n] = h
+            n += 1
+        at = t // 3
+        if at == g and count < 0:
+            count = n
+        if at == f:
+            break
+    return count, total
+
+
+@kernel
+def _shorten(V, faces, twins, strip, count, begin_uv, end_uv, state):
+    """Lead a strip round vertices until the way through it is a geodesic; the strip, how many edges, and the sweeps.
+
+    The strip comes with the triangle it ends in as one more half-edge.
+    """
+    for sweep in range(_SWEEPS):
+        if state[0]:
+            return strip, count, sweep
+        left, right, ends = np.empty((count + 1, 2)), np.empty((count + 1, 2)), np.empty((2, 2))
+        _lay_flat(V, faces, strip, count, begin_uv, end_uv, left, right, ends)
+        bend_at, bend_side = np.empty(count + 2, np.int64), np.empty(count + 2, np.int8)
+        bends = _pull_tight(left, right, ends, count, bend_at, bend_side)
+        fresh = np.empty(2 * count + 4096, np.int64)
+        n, copied, changed = 0, 0, 0
+        other = np.empty(4096, np.int64)
+        for b in range(bends):
+            i, is_left = bend_at[b], bend_side[b] == 1
+            h = strip[i]
+            v = faces[h // 3, (h % 3 + 1) % 3] if is_left else faces[h // 3, h % 3]
+            # all edges that the strip crosses at this vertex
+            low = i
+            while low > 0 and _has(faces, strip[low - 1], v, is_left):
+                low -= 1
+            high = i
+            while high + 1 < count and _has(faces, strip[high + 1], v, is_left):
+                high += 1
+            if low < copied:
+                continue
+            x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
+            if b > 0:
+                j = bend_at[b - 1]
+                px, py = (left[j, 0], left[j, 1]) if bend_side[b - 1] == 1 else (right[j, 0], right[j, 1])
+            else:
+                px, py = ends[0, 0], ends[0, 1]
+            if b + 1 < bends:
+                j = bend_at[b + 1]
+                qx, qy = (left[j, 0], left[j, 1]) if bend_side[b + 1] == 1 else (right[j, 0], right[j, 1])
+            else:
+                qx, qy = ends[1, 0], ends[1, 1]
+            turn = abs(np.arctan2(_area(px, py, x, y, qx, qy), (x - px) * (qx - x) + (y - py) * (qy - y)))
+            f, g = strip[low] // 3, strip[high + 1] // 3
+            if f == g:
+                continue
+            rounds, total = _round_other(V, faces, twins, f, g, v, is_left, other, 4000)
+            if rounds < 0 or total - (np.pi + turn) >= np.pi - _STRAIGHT:
+                continue
+            if n + (low - copied) + rounds + (count - high) + 8 > len(fresh):
+                break
+            for j in range(copied, low):
+                fresh[n] = strip[j]
+                n += 1
+            for j in range(rounds):
+                fresh[n] = other[j]
+                n += 1
+            copied = high + 1
+            changed += 1
+        if changed == 0:
+            return strip, count, sweep
+        for j in range(copied, count + 1):
+            fresh[n] = strip[j]
+            n += 1
+        # a way out and back over the same edge leads nowhere
+        m = 0
+        for j in range(n - 1):
+            if m > 0 and _passable(faces, twins, fresh[m - 1]) == fresh[j]:
+                m -= 1
+            else:
+                fresh[m] = fresh[j]
+                m += 1
+        fresh[m] = fresh[n - 1]
+        strip, count = fresh[: m + 1].copy(), m
+        if count == 0:
+            return strip, count, sweep
+    return strip, count, _SWEEPS
+
+
+@kernel
+def _has(faces, h, v, is_left):
+    f, k = h // 3, h % 3
+    return (faces[f, (k + 1) % 3] if is_left else faces[f, k]) == v
+
+
+@kernel
+def _shares(V, faces, strip, count, begin_uv, end_uv, out):
+    """Where the shortest way through a strip crosses each edge, from the edge's beginning; returns its length."""
+    left, right, ends = np.empty((count + 1, 2)), np.empty((count + 1, 2)), np.empty((2, 2))
+    _lay_flat(V, faces, strip, count, begin_uv, end_uv, left, right, ends)
+    bend_at, bend_side = np.empty(count + 2, np.int64), np.empty(count + 2, np.int8)
+    bends = _pull_tight(left, right, ends, count, bend_at, bend_side)
+    px, py = ends[0, 0], ends[0, 1]
+    length = 0.0
+    i = 0
+    for b in range(bends + 1):
+        if b < bends:
+            j = bend_at[b]
+            qx, qy = (left[j, 0], left[j, 1]) if bend_side[b] == 1 else (right[j, 0], right[j, 1])
+            stop = j + 1
+        else:
+            qx, qy = ends[1, 0], ends[1, 1]
+            stop = count
+        length += np.sqrt((qx - px) ** 2 + (qy - py) ** 2)
+        while i < stop:
+            s = _area(px, py, qx, qy, right[i, 0], right[i, 1])
+            t = _area(px, py, qx, qy, left[i, 0], left[i, 1])
+            out[i] = min(max(s / (s - t), 0.0), 1.0) if s != t else 0.5
+            if b < bends and left[i, 0] == qx and left[i, 1] == qy and bend_side[b] == 1:
+                out[i] = 1.0
+            elif b < bends and right[i, 0] == qx and right[i, 1] == qy and bend_side[b] == 0:
+                out[i] = 0.0
+            i += 1
+        if b < bends:  # the edges after the bend that end in it
+            is_left = bend_side[b] == 1
+            while i < count:
+                x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
+                if x != qx or y != qy:
+                    break
+                out[i] = 1.0 if is_left else 0.0
+                i += 1
+        px, py = qx, qy
+    return length
+
+
+def shortest_path(
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    twins: np.ndarray,
+    start: tuple[int, np.ndarray],
+    end: tuple[int, np.ndarray],
+    state: np.ndarray,
+) -> Path | None:
+    """A shortest way over the surface between two places on it.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+    start, end : (int, ndarray of shape (2,))
+        A triangle, and shares of its second and third corner.
+    state : ndarray
+        Progress and cancelling.
+
+    Returns
+    -------
+    Path or None
+        None where no way leads from one to the other.
+    """
+    (source, begin_uv), (goal, end_uv) = start, end
+
+    def place(face: int, uv: np.ndarray) -> np.ndarray:
+        return np.array([1 - uv[0] - uv[1], uv[0], uv[1]]) @ vertices[faces[face]]
+
+    a, b = place(source, begin_uv), place(goal, end_uv)
+    if source == goal:
+        return Path(np.zeros(0, dtype=np.int64), np.zeros(0), float(np.linalg.norm(a - b)))
+    reached, came = np.full(len(faces), np.inf), np.full(len(faces), -1, dtype=np.int64)
+    count = _strip_between(vertices, faces, twins, source, goal, a, b, reached, came, state)
+    if count < 0:
+        return None
+    strip, f = np.empty(count + 1, dtype=np.int64), goal
+    strip[count] = 3 * goal
+    for i in range(count - 1, -1, -1):
+        strip[i] = came[f]
+        f = came[f] // 3
+    strip, count, _ = _shorten(vertices, faces, twins, strip, count, begin_uv, end_uv, state)
+    shares = np.empty(count)
+    length = _shares(vertices, faces, strip, count, begin_uv, end_uv, shares) if count else float(np.linalg.norm(a - b))
+    return Path(strip[:count].copy(), shares, float(length))
