@@ -5,7 +5,7 @@ from pathlib import Path
 
 import platformdirs
 
-__all__ = ["BadInput", "Cancelled", "Stopped", "TinsnipError", "told"]
+__all__ = ["BadInput", "Cancelled", "HiddenInTheWay", "Stopped", "TinsnipError", "told"]
 
 
 class TinsnipError(Exception):
@@ -14,6 +14,10 @@ class TinsnipError(Exception):
 
 class BadInput(TinsnipError):
     """A file, routine or parameter that cannot be used as it is."""
+
+
+class HiddenInTheWay(BadInput):
+    """What was asked for would delete or move triangles that are hidden, and so protected."""
 
 
 class Stopped(TinsnipError):

@@ -8,14 +8,16 @@ from typing import Any, NamedTuple
 import numpy as np
 from pydantic import BaseModel
 
-from tinsnip.errors import BadInput
+from tinsnip.errors import BadInput, HiddenInTheWay
 from tinsnip.job.deeds import DEEDS, CopyAsVariant, Deed, Open, Remove, Rename, SetUnit
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.regions.kept import found_again, lost_of
 from tinsnip.treat import ASSEMBLIES, TREATMENTS, Assembly, Context, Outcome, Treatment
 from tinsnip.treat.pieces.merge import put_together
+from tinsnip.words import counted
 
 __all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "perform_all", "step_of_outcome"]
 
@@ -170,6 +172,7 @@ def perform_all(
     pieces: Mapping[int, Piece],
     next_id: int,
     progress: Progress,
+    protected: Mapping[int, np.ndarray] | None = None,
 ) -> list[Step]:
     """Do things to pieces one after another; the pieces given stay as they are.
 
@@ -181,18 +184,26 @@ def perform_all(
     next_id : int
         The first id that was never given.
     progress : Progress
+    protected : mapping of int to ndarray of bool, shape (F,), optional
+        Of some pieces, the triangles that nothing may delete or move.
 
     Raises
     ------
+    HiddenInTheWay
+        When something would delete or move what is protected.
     BadInput
         As `perform` does.
     """
     steps: list[Step] = []
+    kept = dict(protected or {})
     now, free = dict(pieces), next_id
     for i, (given, on) in enumerate(plan):
         with progress.part(i / len(plan), (i + 1) / len(plan)):
             action = given if isinstance(given, BaseModel) else given()
+            if isinstance(action, Treatment) and on[0] in kept:
+                action = action.sparing(now[on[0]].mesh, kept[on[0]])
             step = perform(action, now, on, progress, free)
+        kept = _still_there(step, kept)
         for change in step.changes:
             free = max(free, change.id + 1)
             if change.after is None:
@@ -201,6 +212,31 @@ def perform_all(
                 now[change.id] = change.after
         steps.append(step)
     return steps
+
+
+def _still_there(step: Step, protected: Mapping[int, np.ndarray]) -> dict[int, np.ndarray]:
+    """What is protected after a step.
+
+    Raises
+    ------
+    HiddenInTheWay
+        When the step would delete or move some of it.
+    """
+    kept = dict(protected)
+    after = {change.id: change.after.mesh for change in step.changes if change.after is not None}
+    for change in step.changes:
+        if change.id not in kept or change.before is None:
+            continue
+        chosen = kept.pop(change.id)
+        lost = lost_of(change.before.mesh, chosen, *after.values())
+        if lost:
+            what = counted(lost, "hidden triangle")
+            raise HiddenInTheWay(
+                f"{step.action.title} would delete or move {what}, which are protected; show all first"
+            )
+        if change.id in after:
+            kept[change.id] = found_again(change.before.mesh, chosen, after[change.id])
+    return kept
 
 
 def _assembled(

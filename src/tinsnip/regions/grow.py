@@ -2,13 +2,13 @@
 
 import numpy as np
 from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
+from scipy.sparse.csgraph import connected_components, dijkstra
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 
-__all__ = ["brushed", "facing_round", "flat_round", "grown", "places_of", "shrunk", "whole_shell"]
+__all__ = ["brushed", "facing_round", "flat_round", "grown", "grown_by", "places_of", "shrunk", "whole_shell"]
 
 
 @kernel
@@ -178,6 +178,31 @@ def grown(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
 def shrunk(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
     """A selection, bool, shape (F,), without so many rows of triangles at its border."""
     return ~grown(mesh, ~chosen, rows)
+
+
+def grown_by(mesh: Mesh, chosen: np.ndarray, length: float) -> np.ndarray:
+    """A selection and what lies within so many mm of it along the edges; less than nought: without what lies near its
+    border.
+
+    Distances run from vertex to vertex over the edges (Dijkstra 1959), so that nothing is reached through the air.
+    """
+    if length < 0:
+        return ~grown_by(mesh, ~chosen, -length)
+    if not chosen.any():
+        return chosen.copy()
+    ends = np.concatenate([mesh.faces[:, [0, 1]], mesh.faces[:, [1, 2]], mesh.faces[:, [2, 0]]])
+    ends = np.unique(np.sort(ends, axis=1), axis=0)
+    long = np.linalg.norm(mesh.vertices[ends[:, 0]] - mesh.vertices[ends[:, 1]], axis=1)
+    count = len(mesh.vertices)
+    begin = np.unique(mesh.faces[chosen])
+    # one more vertex, joined to all that are chosen, from which the search begins
+    rows = np.concatenate([ends[:, 0], ends[:, 1], np.full(len(begin), count)])
+    columns = np.concatenate([ends[:, 1], ends[:, 0], begin])
+    tiny = 1e-12 * max(length, 1e-300)
+    weights = np.concatenate([np.maximum(long, tiny), np.maximum(long, tiny), np.full(len(begin), tiny)])
+    graph = coo_matrix((weights, (rows, columns)), shape=(count + 1, count + 1)).tocsr()
+    near = np.isfinite(dijkstra(graph, indices=count, limit=length + 2 * tiny)[:count])
+    return chosen | near[mesh.faces].all(axis=1)
 
 
 def places_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:

@@ -3,8 +3,9 @@
 import functools
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Self
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from tinsnip.mesh import MADE, Mesh
@@ -59,6 +60,10 @@ class Treatment(BaseModel):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Treat a mesh."""
         raise NotImplementedError
+
+    def sparing(self, mesh: Mesh, protected: np.ndarray) -> Self:
+        """The same, set so as to leave some triangles alone, bool, shape (F,); as it is where it cannot be so set."""
+        return self
 
 
 def _accounted(apply: Callable[..., Outcome]) -> Callable[..., Outcome]:

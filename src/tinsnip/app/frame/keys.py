@@ -55,6 +55,9 @@ class Keys:
         pressed = getattr(focus, "presses", None)
         if isinstance(focus, QAbstractButton) and focus.isVisible():
             pressed = focus
+        own = self._window.viewport.hand.tool
+        if pressed is None and own is not None and own.enter():
+            return
         if pressed is None:
             self.press_copper()
         elif pressed.isEnabled():

@@ -4,18 +4,21 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QVBoxLayout
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.question import ask
 from tinsnip.app.widgets.theme import px
+from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.regions import Region
-from tinsnip.regions.grow import grown, places_of, shrunk
-from tinsnip.treat import Delete, Extract
+from tinsnip.regions.grow import grown, grown_by, places_of, shrunk
+from tinsnip.regions.rules import smoothed_border
+from tinsnip.treat import Context, Delete, Extract, Outcome, Smooth
 from tinsnip.words import counted
 
 __all__ = ["SelectionBar"]
@@ -55,11 +58,14 @@ class SelectionBar(QFrame):
             ("Shrink", "", "One row of triangles less", lambda: self._work(shrunk)),
             ("Invert", "", "All others instead", lambda: self._work(lambda mesh, chosen: ~chosen)),
             ("Back", "", "As it was selected before; the log is not touched", session.selected.go_back),
+            ("Hide", "H", "What is selected is not shown, and nothing may delete or move it", self.hide_selection),
             ("Piece", "", "Make a piece of its own of what is selected", self.extract),
             ("Delete", "Del", "What is selected goes", self.delete),
             ("None", "", "Select nothing", self._none),
+            ("Show all", "", "Nothing is hidden any more", self.show_all),
+            ("More", "", "What else can be done with it", self._show_more),
         ):
-            button = Button(name + (f" {key}" if key else ""))
+            button = Button(name + (f" {key}" if key else "") + " ▾" * (name == "More"))
             button.setAccessibleName(f"Selection: {name.lower()}")
             button.setToolTip(about)
             button.clicked.connect(lambda _=False, act=act: act())
@@ -68,14 +74,16 @@ class SelectionBar(QFrame):
         self._later = QTimer(self, singleShot=True, interval=150)
         self._later.timeout.connect(self._look)
         session.selected.changed.connect(self._changed)
+        session.hidden_met.connect(self._ask_about_hidden)
         viewport.touched.connect(self._tell)
         self.hide()
 
     def fit(self, dial: int, scale: int) -> None:
         """Stand between scale bar and dial, which take so many pixels; above them where there is too little room."""
         view = self._viewport
-        for name in ("Grow", "Shrink", "Invert", "Back"):
-            self.buttons[name].setVisible(view.width() > px(430))
+        some = self._session.selected.count > 0
+        for name in ("Grow", "Shrink", "Invert", "Back", "Piece", "None"):
+            self.buttons[name].setVisible(some and view.width() > px(600))
         self.adjustSize()
         room = view.width() - dial - scale
         beside = self.width() <= room
@@ -84,7 +92,10 @@ class SelectionBar(QFrame):
 
     def _changed(self) -> None:
         selected = self._session.selected
-        self.setVisible(selected.count > 0)
+        some, hidden = selected.count > 0, selected.hidden_count > 0
+        self.setVisible(some or hidden)
+        for name, button in self.buttons.items():
+            button.setVisible(hidden if name == "Show all" else some)
         self.buttons["Back"].setEnabled(selected.can_go_back)
         self._places = None
         self._tell()
@@ -128,15 +139,20 @@ class SelectionBar(QFrame):
 
     def told(self) -> str:
         """How much is selected, and where."""
-        text = counted(self._session.selected.count, "triangle")
+        selected = self._session.selected
+        if selected.count == 0:
+            return f"{counted(selected.hidden_count, 'triangle')} hidden, and so protected"
+        text = counted(selected.count, "triangle")
         if self._places is not None:
             text += f" in {counted(self._places.count, 'place')}"
             hidden = self.out_of_view()
             text += f", {hidden} out of view" if hidden else ""
+        if selected.hidden_count:
+            text += f" · {counted(selected.hidden_count, 'triangle')} hidden"
         return text
 
     def _tell(self) -> None:
-        if self._session.selected.count:
+        if self._session.selected.count or self._session.selected.hidden_count:
             self.text.setText(self.told())
             self.resized.emit()
 
@@ -158,6 +174,138 @@ class SelectionBar(QFrame):
     def _none(self) -> None:
         self._session.selected.remember()
         self._session.selected.put(None)
+
+    def hide_selection(self) -> None:
+        """Hide what is selected."""
+        self._session.selected.hide_selection()
+
+    def hide_rest(self) -> None:
+        """Hide all but what is selected."""
+        self._session.selected.hide_rest()
+
+    def show_all(self) -> None:
+        """Show what is hidden."""
+        self._session.selected.hide(None)
+
+    def _ask_about_hidden(self, text: str, anyhow: Callable[[], None]) -> None:
+        """Something hidden is in the way of what was asked for."""
+        about = "What is hidden is protected. Show all of it and go on, or leave everything as it is."
+        leave = "Leave it"
+        if ask(self.window(), "Hidden triangles", text, about, ("Show all and do it", leave), leave, leave) != leave:
+            anyhow()
+
+    def _show_more(self) -> None:
+        menu = QMenu(self)
+        for text, act in (
+            ("Hide the rest", self.hide_rest),
+            ("Smooth its border", lambda: self._work(smoothed_border)),
+            ("Grow by mm…", lambda: self._by_length(True)),
+            ("Shrink by mm…", lambda: self._by_length(False)),
+            ("Smooth it", self.smooth),
+            ("Reduce it only", lambda: self._reduce(hold_rest=True)),
+            ("Hold it while reducing", lambda: self._reduce(hold_rest=False)),
+            ("Delete it and the loose bits it leaves…", self.delete_loose),
+            ("Keep as…", self.keep_as),
+        ):
+            menu.addAction(text).triggered.connect(lambda _=False, act=act: act())
+        named = self._session.selected.named
+        if named:
+            menu.addSeparator()
+        for name in named:
+            menu.addAction(f"Recall {name}").triggered.connect(lambda _=False, name=name: self.recall(name))
+        button = self.buttons["More"]
+        menu.popup(button.mapToGlobal(button.rect().topLeft()) - QPoint(0, menu.sizeHint().height()))
+
+    def _by_length(self, more: bool) -> None:
+        length, good = QInputDialog.getDouble(
+            self.window(), "Selection", f"{'Grow' if more else 'Shrink'} by how many mm?", 1.0, 0.001, 1e6, 3
+        )
+        if good:
+            self._work(lambda mesh, chosen: grown_by(mesh, chosen, length if more else -length))
+
+    def keep_as(self) -> None:
+        """Keep the selection under a name; it is saved with the job."""
+        known = self._chosen()
+        if known is None:
+            return
+        name, good = QInputDialog.getText(self.window(), "Selection", "Keep what is selected under which name?")
+        if good and name.strip():
+            mesh, chosen = known
+
+            def take(region: Region) -> None:
+                self._session.selected.named[name.strip()[:80]] = region
+                self._session.message.emit(f"Kept as {name.strip()[:80]}; recall it from More", False)
+
+            self._session.tasks.behind("keep", lambda p: Region.of(mesh, chosen), take)
+
+    def recall(self, name: str) -> None:
+        """Select again what was kept under a name."""
+        selected, mesh = self._session.selected, self._session.mesh
+        region = selected.named.get(name)
+        if region is None or mesh is None:
+            return
+
+        def work(progress: object) -> np.ndarray | str:
+            try:
+                return region.resolve(mesh)
+            except BadInput as error:
+                return str(error)
+
+        def take(found: np.ndarray | str) -> None:
+            if isinstance(found, str):
+                self._session.message.emit(found, True)
+            elif self._session.mesh is mesh:
+                selected.remember()
+                selected.put(found)
+
+        self._session.tasks.behind("select", work, take)
+
+    def smooth(self) -> None:
+        """Smooth what is selected, up to its border."""
+        known = self._chosen()
+        if known is not None:
+            mesh, chosen = known
+            self._session.do_made("Smooth", lambda: Smooth(only=Region.of(mesh, chosen)))
+
+    def _reduce(self, hold_rest: bool) -> None:
+        """Open Reduce with what is selected, or all else, held."""
+        known = self._chosen()
+        if known is not None:
+            self._session.set_station("Reduce")
+            self._session.hold(~known[1] if hold_rest else known[1].copy())
+
+    def delete_loose(self) -> None:
+        """Delete what is selected, and with it what that leaves loose; told first."""
+        known = self._chosen()
+        if known is None:
+            return
+        mesh, chosen = known
+        limit, good = QInputDialog.getInt(
+            self.window(), "Delete", "Loose bits of fewer triangles than how many go too?", 100, 2, 10_000_000
+        )
+        if not good:
+            return
+
+        def work(progress: Progress) -> tuple[Delete, Outcome] | str:
+            treatment = Delete(triangles=Region.of(mesh, chosen), loose=limit)
+            try:
+                return treatment, treatment.apply(mesh, Context(progress))
+            except BadInput as error:
+                return str(error)
+
+        def take(found: tuple[Delete, Outcome] | str) -> None:
+            if isinstance(found, str):
+                self._session.message.emit(found, True)
+                return
+            treatment, outcome = found
+            loose = counted(int(outcome.figures["loose"]), "triangle")
+            text = f"Delete {self.told()}, and {loose} in loose bits it leaves?"
+            if self._session.mesh is mesh and ask(
+                self.window(), "Delete", text, "Undo brings back what went.", ("Delete", "Keep"), "Keep", "Keep"
+            ) == "Delete":  # fmt: skip
+                self._session.apply(treatment)
+
+        self._session.tasks.behind("loose", work, take)
 
     def _chosen(self) -> tuple[Mesh, np.ndarray] | None:
         selected = self._session.selected

@@ -1,5 +1,6 @@
 """What the window shows besides the job: saved with it, and shown again."""
 
+import contextlib
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.tools.pins import Pins
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.job import OpenedJob
+from tinsnip.regions import Region
 
 __all__ = ["Shown"]
 
@@ -34,6 +36,7 @@ class Shown(QObject):
                 "turn": camera.turn, "lift": camera.lift, "middle": camera.middle.tolist(), "scale": camera.scale,
             },
             "toggled": [list(key) for key in sorted(self._session.ticks.toggled)],
+            "selections": {n: r.model_dump(mode="json") for n, r in self._session.selected.named.items()},
             "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self._pins.pins],
         }  # fmt: skip
 
@@ -57,4 +60,8 @@ class Shown(QObject):
         if self.menus is not None and isinstance(look, int) and 0 <= look < len(self.menus.looks):
             self.menus.looks[look].trigger()
         self._pins.show_again(opened.view.get("readings"))
+        kept = opened.view.get("selections")
+        for name, value in kept.items() if isinstance(kept, dict) else ():
+            with contextlib.suppress(ValueError):
+                self._session.selected.named[str(name)[:80]] = Region.model_validate(value)
         self._session.show_ticks_again(opened.view.get("toggled"))

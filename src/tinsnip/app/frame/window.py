@@ -313,6 +313,18 @@ class Window(QMainWindow):
         """Delete what is selected."""
         self.selection_bar.delete()
 
+    def hide_selection(self) -> None:
+        """Hide what is selected."""
+        self.selection_bar.hide_selection()
+
+    def hide_rest(self) -> None:
+        """Hide all but what is selected."""
+        self.selection_bar.hide_rest()
+
+    def show_hidden(self) -> None:
+        """Show what is hidden."""
+        self.selection_bar.show_all()
+
     def swap(self) -> None:
         """Swap the two sides of what is set up, such as the waste side of a snip."""
         self.trays[self.session.station].swap()

@@ -88,11 +88,11 @@ class Preparation(QObject):
             if process.poll() is None:
                 process.kill()
 
-    def before(self, reader: Callable[[Progress], Any]) -> Callable[[Progress], Any]:
-        """A reader that waits for what opening a scan needs."""
+    def before(self, reader: Callable[[Progress], Any], whole: bool = False) -> Callable[[Progress], Any]:
+        """Work that waits for what opening a scan needs, or for all."""
 
         def read(progress: Progress) -> Any:
-            self.wait(progress, whole=False)
+            self.wait(progress, whole)
             return reader(progress)
 
         return read

@@ -1,9 +1,10 @@
-"""What is selected: triangles of the present mesh, and what was selected before."""
+"""What is selected, and what is hidden: triangles of the present mesh; what was selected before, and kept by name."""
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.mesh import Mesh
+from tinsnip.regions import Region
 
 __all__ = ["Selected"]
 
@@ -11,14 +12,29 @@ _MOST_BACK = 60
 
 
 class Selected(QObject):
-    """A set of triangles; each change of it can be taken back on its own."""
+    """A set of triangles, each change of which can be taken back on its own; and triangles that are hidden.
+
+    Hidden ones are never selected, and nothing may delete or move them.
+
+    Signals
+    -------
+    changed
+        What is selected or hidden is another.
+    carried
+        The mesh is another, and what is hidden has to be found on it.
+    """
 
     changed = Signal()
+    carried = Signal()
 
     def __init__(self) -> None:
         super().__init__()
         self.mesh: Mesh | None = None
         self.triangles: np.ndarray | None = None
+        self.hidden: np.ndarray | None = None
+        self.hidden_on: tuple[Mesh, np.ndarray] | None = None
+        """The mesh on which something was hidden last, and what."""
+        self.named: dict[str, Region] = {}
         self._back: list[np.ndarray] = []
 
     @property
@@ -26,14 +42,29 @@ class Selected(QObject):
         """How many triangles are selected."""
         return 0 if self.triangles is None else int(np.count_nonzero(self.triangles))
 
+    @property
+    def hidden_count(self) -> int:
+        """How many triangles are hidden."""
+        return 0 if self.hidden is None else int(np.count_nonzero(self.hidden))
+
     def belong_to(self, mesh: Mesh | None) -> None:
-        """Another mesh is there: nothing of it is selected, nor was."""
+        """Another mesh is there: nothing of it is selected, nor was; what is hidden has to be found there."""
         if mesh is self.mesh:
             return
-        had, self.mesh = self.triangles is not None, mesh
-        self.triangles, self._back = None, []
+        had = self.triangles is not None or self.hidden is not None
+        self.mesh = mesh
+        self.triangles, self.hidden, self._back = None, None, []
+        if mesh is None:
+            self.hidden_on = None
         if had:
             self.changed.emit()
+        if self.hidden_on is not None:
+            self.carried.emit()
+
+    def forget(self) -> None:
+        """Another job is there."""
+        self.hidden_on, self.named = None, {}
+        self.belong_to(None)
 
     def remember(self) -> None:
         """Note what is selected, to go back to it."""
@@ -44,11 +75,13 @@ class Selected(QObject):
 
     def put(self, triangles: np.ndarray | None) -> None:
         """Select these and no others, bool, shape (F,); None: none."""
+        if triangles is not None and self.hidden is not None:
+            triangles = triangles & ~self.hidden
         self.triangles = None if triangles is None or not triangles.any() else triangles
         self.changed.emit()
 
     def change(self, triangles: np.ndarray, take_away: bool = False) -> None:
-        """Select triangles besides, by their numbers, or take them out."""
+        """Select triangles besides, by their numbers or bool, or take them out."""
         if self.mesh is None:
             return
         now = np.zeros(len(self.mesh.faces), dtype=bool) if self.triangles is None else self.triangles.copy()
@@ -65,3 +98,29 @@ class Selected(QObject):
         if self._back and self.mesh is not None:
             packed = self._back.pop()
             self.put(np.unpackbits(packed, count=len(self.mesh.faces)).astype(bool))
+
+    # ---- hiding
+
+    def hide(self, triangles: np.ndarray | None) -> None:
+        """Hide these and no others, bool, shape (F,); None: none. What is hidden is not selected any more."""
+        if self.mesh is None:
+            return
+        self.hidden = None if triangles is None or not triangles.any() else triangles
+        self.hidden_on = None if self.hidden is None else (self.mesh, self.hidden)
+        self.put(self.triangles)
+
+    def hide_selection(self) -> None:
+        """Hide what is selected, besides what is hidden."""
+        if self.triangles is not None:
+            self.remember()
+            self.hide(self.triangles if self.hidden is None else self.triangles | self.hidden)
+
+    def hide_rest(self) -> None:
+        """Hide all but what is selected."""
+        if self.triangles is not None:
+            self.hide(~self.triangles)
+
+    def found(self, mesh: Mesh, hidden: np.ndarray) -> None:
+        """What is hidden has been found on the present mesh."""
+        if mesh is self.mesh:
+            self.hide(hidden)

@@ -6,20 +6,21 @@ Views listen to its signals and call its methods; they never talk to each other.
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
+from tinsnip.app.state.hiding import Plan, find_hidden, performer
 from tinsnip.app.state.known import Known, Measured
+from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.selected import Selected
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.ticks import Ticks
 from tinsnip.app.state.worker import in_passing
-from tinsnip.errors import BadInput
+from tinsnip.errors import BadInput, HiddenInTheWay
 from tinsnip.formats import Scan, read_scan
 from tinsnip.job import (
     Action,
@@ -37,7 +38,6 @@ from tinsnip.job import (
     default_budget,
     is_job_file,
     open_job,
-    perform_all,
     release,
     step_of_outcome,
 )
@@ -48,16 +48,6 @@ from tinsnip.survey.deviation import FromRaw, signed_distance
 from tinsnip.treat import Context, Outcome, Treatment
 
 __all__ = ["Lists", "Session", "close_keeper"]
-
-
-class Lists(Protocol):
-    """What the session has to know of a station: its name, what it lists, and whether voids shine through there."""
-
-    name: str
-    shows_shells: bool
-
-    def findings(self, found: Examination) -> list[Finding]:
-        """What it lists of what was found."""
 
 
 class Session(QObject):
@@ -91,6 +81,7 @@ class Session(QObject):
     others_changed = Signal()
     from_raw_changed = Signal()
     raw_ready = Signal()
+    hidden_met = Signal(str, object)
     stepped = Signal()
 
     def __init__(self, stations: Sequence[Lists]) -> None:
@@ -105,6 +96,7 @@ class Session(QObject):
         self.known.measured.connect(self._take_measured)
         self.ticks = Ticks()
         self.selected = Selected()
+        self.selected.carried.connect(lambda: find_hidden(self.selected, self.tasks))
         self.undo_share = 0.25
         self._stations = {station.name: station for station in stations}
         self.station = next(iter(self._stations))
@@ -209,6 +201,7 @@ class Session(QObject):
         self.job = job
         self.set_undo_memory(self.undo_share)
         self._release, self.folder_used = None, ""
+        self.selected.forget()
         self.known.forget()
         self.reframed.emit()
 
@@ -261,7 +254,8 @@ class Session(QObject):
         if piece is None:
             return
         known = self.preview
-        if known is not None and known.before is piece.mesh and known.treatment == treatment:
+        protects = self.selected.hidden_on is not None  # then it has to be seen that nothing hidden is touched
+        if not protects and known is not None and known.before is piece.mesh and known.treatment == treatment:
             self.enter([step_of_outcome(treatment, piece, known.outcome, known.seconds)])
             return
         self.do(treatment)
@@ -294,21 +288,26 @@ class Session(QObject):
             self.message.emit("a step of the log is open: do it again, or leave it as it was (Esc), first", True)
         return self.looking_back is not None
 
-    def run_plan(self, plan: Sequence[tuple[Action | Callable[[], Action], tuple[int, ...]]], title: str) -> None:
+    def run_plan(self, plan: Plan, title: str) -> None:
         """Do things to pieces one after another, off the window's thread; they are entered when all are done."""
         if self._looks_back():
             return
         pieces, next_id = dict(self.job.present), self.job.next_id
+        active, hidden_on = self.job.active, self.selected.hidden_on
 
-        def work(progress: Progress) -> list[Step]:
-            self.preparation.wait(progress)
-            return perform_all(plan, pieces, next_id, progress)
+        work = performer(plan, pieces, next_id, active, hidden_on)
 
-        def done(steps: list[Step]) -> None:
-            if all(self.job.present.get(i) is piece for i, piece in pieces.items()):
+        def done(steps: list[Step] | HiddenInTheWay) -> None:
+            if isinstance(steps, HiddenInTheWay):
+                self.hidden_met.emit(str(steps), lambda: self._show_all_and_do(plan, title))
+            elif all(self.job.present.get(i) is piece for i, piece in pieces.items()):
                 self.enter(steps)
 
-        self.tasks.foreground(title, work, done)
+        self.tasks.foreground(title, self.preparation.before(work, whole=True), done)
+
+    def _show_all_and_do(self, plan: Plan, title: str) -> None:
+        self.selected.hide(None)
+        self.run_plan(plan, title)
 
     def enter(self, steps: list[Step]) -> None:
         """Enter steps that were worked out on the pieces as they are."""

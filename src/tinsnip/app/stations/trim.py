@@ -13,7 +13,9 @@ from tinsnip.app.stations.snips import (
     TracedSection,
 )
 from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.cutting import CutPlan, CutTool
+from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
@@ -39,6 +41,7 @@ class TrimTray(Tray):
         self.sections = [make(session, view) for make in _SECTIONS]
         self.straight = self.sections[0]
         self.section: SnipSection = self.straight
+        self._options: dict[Tool, ToolOptions] = {}
         self._past: list[tuple[SnipSection, CutPlan]] = []
         self._is_as_set_up = False
         super().__init__(session, view)
@@ -81,11 +84,17 @@ class TrimTray(Tray):
         """The snip that is set up."""
         return self.section.plan
 
-    def offer_tools(self, tools: list) -> None:
+    def offer_tools(self, tools: list[Tool]) -> None:
+        at = self.column.indexOf(self.tool_row) + 1
         for tool in tools:
             self.tool_row.offer(tool.picture, tool.short or tool.name, tool.name, lambda t=tool: self.take(t))
+            if tool.options:
+                options = ToolOptions(tool)
+                options.hide()
+                self.column.insertWidget(at, options)
+                self._options[tool] = options
 
-    def take(self, tool: object) -> None:
+    def take(self, tool: Tool) -> None:
         """Take a tool for selecting in hand, or put it away again."""
         if self.view.hand.tool is tool:
             self.view.hand.put_away()
@@ -96,6 +105,8 @@ class TrimTray(Tray):
     def _show_in_hand(self) -> None:
         tool = self.view.hand.tool
         self.tool_row.check([tool.name if tool is not None else self.section.name])
+        for one, options in self._options.items():
+            options.setVisible(one is tool)
 
     def choose(self, section: SnipSection) -> None:
         """Cut in another way."""

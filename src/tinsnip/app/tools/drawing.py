@@ -22,7 +22,7 @@ class Drawing(Tool):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.shape = FREEHAND
+        self.shape = getattr(self, "shape", FREEHAND)
         self.points: list[tuple[float, float]] = []
         self._at = (0.0, 0.0)
 

@@ -1,36 +1,71 @@
-"""Selecting by a click or a stroke: a shell, a flat, what a brush covers."""
+"""Selecting by a click, a stroke or an outline."""
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen
 
-from tinsnip.app.view.hand import Drag, Pointer, Tool, View
+from tinsnip.app.tools.drawing import SHAPES, Drawing
+from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
 from tinsnip.app.widgets.theme import px
+from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.progress import Progress
 from tinsnip.regions.grow import brushed, flat_round, whole_shell
+from tinsnip.regions.outlined import Sight, outlined, seen_through
+from tinsnip.regions.rules import coloured_like, edge_rows, in_group
 from tinsnip.space.tree import first_hits
 
-__all__ = ["Brush", "FlatSelect", "ShellSelect"]
+__all__ = ["Brush", "ColourSelect", "EdgeRows", "FlatSelect", "GroupSelect", "OutlineSelect", "Selects", "ShellSelect"]
 
 _SHIFT, _CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
-_BRUSH = 26
-"""Radius of the brush, in pixels where text is of the usual size."""
 
 
-class _Click(Tool):
-    """A click selects; Shift selects besides, Ctrl takes out. Beside the part a press moves the view."""
+class Selects(Tool):
+    """Finds triangles; Shift selects them besides what is selected, Ctrl takes them out."""
 
+    station = "Trim"
     cursor = Qt.CursorShape.CrossCursor
-    find: Callable[[Mesh, int], np.ndarray]
+
+    def found(self, work: Callable[[Mesh, Progress], np.ndarray], keys: Qt.KeyboardModifier) -> None:
+        """Select what is found beside the window."""
+        mesh, selected = self.session.mesh, self.session.selected
+
+        def guarded(progress: Progress) -> Any:
+            try:
+                return work(mesh, progress)
+            except BadInput as error:
+                return str(error)
+
+        def take(found: Any) -> None:
+            if self.session.mesh is not mesh:
+                return
+            if isinstance(found, str):
+                self.session.message.emit(found, True)
+                return
+            selected.remember()
+            if not keys & (_SHIFT | _CONTROL):
+                selected.triangles = None
+            selected.change(found, bool(keys & _CONTROL))
+
+        if mesh is not None:
+            self.session.tasks.behind("select", guarded, take)
+
+
+class _Click(Selects):
+    """A click selects. Beside the part a press moves the view."""
+
+    what = ""
 
     def hint(self) -> str:
         return f"{self.what}; Shift adds, Ctrl takes away  (Esc to leave)"
 
-    what = ""
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        """What a click on a triangle selects."""
+        raise NotImplementedError
 
     def press(self, at: Pointer) -> Drag | None:
         if at.button != Qt.MouseButton.LeftButton or self.view.surface_point(at.x, at.y) is None:
@@ -38,18 +73,8 @@ class _Click(Tool):
         return self._click(at)
 
     def _click(self, at: Pointer) -> Drag:
-        mesh, selected = self.session.mesh, self.session.selected
-
         def picked(triangle: int, point: np.ndarray) -> None:
-            def take(found: np.ndarray) -> None:
-                if self.session.mesh is not mesh:
-                    return
-                selected.remember()
-                if not at.keys & (_SHIFT | _CONTROL):
-                    selected.triangles = None
-                selected.change(found, bool(at.keys & _CONTROL))
-
-            self.session.tasks.behind("select", lambda p: type(self).find(mesh, triangle), take)
+            self.found(lambda mesh, progress: self.find(mesh, triangle, point), at.keys)
 
         self.view.pick(at.x, at.y, picked)
         return
@@ -61,9 +86,10 @@ class ShellSelect(_Click):
 
     name = "Select a shell"
     picture, short = "shell", "Shell"
-    station = "Trim"
     what = "Click a shell to select all of it"
-    find = staticmethod(whole_shell)
+
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        return whole_shell(mesh, triangle)
 
 
 class FlatSelect(_Click):
@@ -71,9 +97,87 @@ class FlatSelect(_Click):
 
     name = "Select a flat"
     picture, short = "flat", "Flat"
-    station = "Trim"
     what = "Click a flat to select what faces the same way round it"
-    find = staticmethod(flat_round)
+    options = (Option("Within", "degrees", 12.0, (0.5, 60.0), "°"),)
+
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        return flat_round(mesh, triangle, self.degrees)
+
+
+class EdgeRows(_Click):
+    """Rows of triangles along an open edge."""
+
+    name = "Select edge rows"
+    picture, short = "rows", "Rows"
+    what = "Click near a hole or the rim to select the rows along it"
+    options = (Option("Rows", "rows", 3, (1, 200)),)
+
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        return edge_rows(mesh, triangle, point, int(self.rows))
+
+
+class ColourSelect(_Click):
+    """What has the scan colour of the triangle that is clicked."""
+
+    name = "Select a colour"
+    picture, short = "colour", "Colour"
+    what = "Click a colour to select what has it"
+    options = (Option("Within", "percent", 8.0, (0.5, 100.0), "%"),)
+
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        return coloured_like(mesh, triangle, self.percent / 100.0)
+
+
+class GroupSelect(_Click):
+    """A material or group, as the scan was imported."""
+
+    name = "Select a group"
+    picture, short = "group", "Group"
+    what = "Click a material or group to select all of it"
+
+    def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+        return in_group(mesh, triangle)
+
+
+class OutlineSelect(Selects, Drawing):
+    """What lies within a drawn shape: what is seen of it, or all that lies behind too."""
+
+    name = "Select by an outline"
+    picture, short = "select-outline", "Lasso"
+    options = (
+        Option("Shape", "shape", SHAPES[0], SHAPES),
+        Option("through, not only what is seen (V)", "through", False),
+    )
+
+    def hint(self) -> str:
+        which = "THROUGH: what lies behind too" if self.through else "only what is SEEN"
+        return f"{super().hint()} · {which} (V swaps); Shift adds, Ctrl takes away"
+
+    def key(self, event: QKeyEvent) -> bool:
+        if event.key() == Qt.Key.Key_V:
+            self.through = not self.through
+            self.option_changed.emit()
+            self.update()
+            return True
+        return super().key(event)
+
+    def enter(self) -> bool:
+        if not self.can_finish:
+            return False
+        self.finish()
+        return True
+
+    def closed(self, corners: np.ndarray, at: Pointer) -> None:
+        camera, hidden = self.view.camera, self.session.selected.hidden
+        sight = Sight(camera.frame(), camera.middle.copy(), camera.scale, camera.width, camera.height)
+        others = [buffers.mesh for buffers in self.session.others()]
+
+        def work(mesh: Mesh, progress: Progress) -> np.ndarray:
+            if self.through:
+                return seen_through(mesh, sight, corners, hidden)
+            return outlined(mesh, sight, corners, progress, hidden, others)
+
+        self.found(work, at.keys)
 
 
 class Brush(Tool):
@@ -83,6 +187,11 @@ class Brush(Tool):
     picture, short = "brush", "Brush"
     station = "Trim"
     cursor = Qt.CursorShape.CrossCursor
+    options = (
+        Option("Radius", "radius", 26.0, (0.01, 10_000.0)),
+        Option("Radius in", "unit", "pixels", ("pixels", "mm")),
+        Option("Stops at edges over", "degrees", 40.0, (1.0, 180.0), "°"),
+    )
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
@@ -90,6 +199,11 @@ class Brush(Tool):
 
     def hint(self) -> str:
         return "Brush over the part to select; Ctrl takes away  (Esc to leave)"
+
+    @property
+    def reach(self) -> float:
+        """Its radius, mm."""
+        return self.radius if self.unit == "mm" else px(1) * self.radius * self.view.camera.scale
 
     def taken(self) -> None:
         mesh = self.session.mesh
@@ -108,7 +222,10 @@ class Brush(Tool):
         start, way = self.view.camera.ray(x, y)
         start = start - 4.0 * self.view.camera.reach * way
         along, triangle = first_hits(mesh.tree, start[None], way[None], Progress().state)
-        return None if triangle[0] < 0 else (int(triangle[0]), start + along[0] * way)
+        hidden = self.session.selected.hidden
+        if triangle[0] < 0 or (hidden is not None and hidden[triangle[0]]):
+            return None
+        return int(triangle[0]), start + along[0] * way
 
     def press(self, at: Pointer) -> Drag | None:
         if at.button != Qt.MouseButton.LeftButton or self.view.surface_point(at.x, at.y) is None:
@@ -123,8 +240,7 @@ class Brush(Tool):
             while at.is_down:
                 hit = self._hit(at.x, at.y)
                 if hit is not None and self.session.mesh is mesh:
-                    radius = px(_BRUSH) * self.view.camera.scale
-                    selected.change(brushed(mesh, *hit, radius), bool(at.keys & _CONTROL))
+                    selected.change(brushed(mesh, *hit, self.reach, self.degrees), bool(at.keys & _CONTROL))
                 at = yield
                 self._at = QPointF(at.x, at.y)
         except GeneratorExit:
@@ -133,6 +249,7 @@ class Brush(Tool):
             raise
 
     def draw(self, painter: QPainter) -> None:
+        radius = self.reach / self.view.camera.scale
         for colour, width in ((QColor("#1d2023"), 3.0), (QColor("#c6e83a"), 1.4)):
             painter.setPen(QPen(colour, width))
-            painter.drawEllipse(self._at, px(_BRUSH), px(_BRUSH))
+            painter.drawEllipse(self._at, radius, radius)

@@ -14,7 +14,7 @@ from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.waste import Waste
 
-__all__ = ["Drag", "Hand", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab", "draw_tab_label"]
+__all__ = ["Drag", "Hand", "Option", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab", "draw_tab_label"]
 
 
 class Pointer(NamedTuple):
@@ -73,6 +73,29 @@ class Tab(NamedTuple):
         return abs(self.at.x() - x) <= self.half + 3 and abs(self.at.y() - y) <= self.half + 3
 
 
+class Option(NamedTuple):
+    """Something about a tool that can be set; it stays so for that tool.
+
+    Attributes
+    ----------
+    text : str
+        What it is called.
+    name : str
+        The tool's attribute that holds it.
+    value : float, str or bool
+        What it is at first.
+    among : tuple
+        The least and the most of a number, or the choices.
+    unit : str
+    """
+
+    text: str
+    name: str
+    value: float | str | bool
+    among: tuple = ()
+    unit: str = ""
+
+
 class Tool(QObject):
     """Something the mouse does over the view. A tool overrides what it needs.
 
@@ -88,18 +111,27 @@ class Tool(QObject):
         A press is its own wherever nothing always stands, tags included.
     picture, short : str
         The pictogram on its button, and the name below it, where its station has a row of them.
+    options : tuple of Option
+        What of it can be set; `option_changed` tells that it did so itself.
+    act_text : str
+        What Enter does with it, where that has a button beside its options.
     """
 
     name = ""
     picture = ""
     short = ""
     draws = False
+    options: tuple[Option, ...] = ()
+    act_text = ""
+    option_changed = Signal()
     station = ""
     cursor = Qt.CursorShape.ArrowCursor
 
     def __init__(self, view: View) -> None:
         super().__init__()
         self.view = view
+        for option in self.options:
+            setattr(self, option.name, option.value)
 
     @property
     def session(self) -> Session:
@@ -158,6 +190,10 @@ class Tool(QObject):
 
     def key(self, event: QKeyEvent) -> bool:
         """A key goes down over the view; True when it was meant for this tool."""
+        return False
+
+    def enter(self) -> bool:
+        """Enter was pressed; True when this tool has a use for it."""
         return False
 
     def press(self, at: Pointer) -> Drag | None:

@@ -235,7 +235,7 @@ class Scene:
             self.stage_done = 0
 
     def set_marked(self, mesh: Mesh, chosen: np.ndarray | None) -> None:
-        """Tell which triangles of the present mesh are selected; None: none."""
+        """Tell which triangles of the present mesh are selected (1) or hidden (2), uint8, shape (F,); None: none."""
         if self.now is not None and self.now.buffers.mesh is mesh:
             self.now.set_marked(chosen)
             self.stage_done = 0

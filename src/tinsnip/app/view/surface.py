@@ -163,7 +163,7 @@ class Surface:
         self.has_provenance = True
 
     def set_marked(self, chosen: np.ndarray | None) -> None:
-        """Which triangles are selected, bool, shape (F,), for the whole mesh and its stand-in; None: none."""
+        """Which triangles are selected (1) or hidden (2), uint8, shape (F,), here and in the stand-in; None: none."""
         self._set_rows("marked", chosen)
 
     def set_going(self, chosen: np.ndarray | None) -> None:

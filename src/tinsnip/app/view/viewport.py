@@ -375,7 +375,15 @@ class Viewport(QOpenGLWidget):
         mesh = self.session.selected.mesh
         if self.scene is not None and mesh is not None:
             self.makeCurrent()
-            self.scene.set_marked(mesh, self.session.selected.triangles)
+            selected = self.session.selected
+            marks = None
+            if selected.triangles is not None or selected.hidden is not None:
+                marks = np.zeros(len(mesh.faces), dtype=np.uint8)
+                if selected.triangles is not None:
+                    marks[selected.triangles] = 1
+                if selected.hidden is not None:
+                    marks[selected.hidden] = 2
+            self.scene.set_marked(mesh, marks)
             self.redraw()
 
     def show_waste(self, waste: Waste | None) -> None:
@@ -457,9 +465,16 @@ class Viewport(QOpenGLWidget):
 
         What comes after the part has changed is dropped.
         """
-        mesh, ray = self.session.mesh, self.camera.ray(x, y)
+        mesh, ray, hidden = self.session.mesh, self.camera.ray(x, y), self.session.selected.hidden
         if mesh is None:
             return
+
+        def find(progress: object) -> tuple[int, np.ndarray] | None:
+            if hidden is None:
+                return first_hit(mesh.vertices, mesh.faces, *ray)
+            shown = np.flatnonzero(~hidden)
+            hit = first_hit(mesh.vertices, mesh.faces[shown], *ray)
+            return None if hit is None else (int(shown[hit[0]]), hit[1])
 
         def take(hit: tuple[int, np.ndarray] | None) -> None:
             if self.session.mesh is not mesh:
@@ -470,7 +485,7 @@ class Viewport(QOpenGLWidget):
                 missed()
 
         self._picks += 1
-        self.session.tasks.behind(f"pick {self._picks}", lambda p: first_hit(mesh.vertices, mesh.faces, *ray), take)
+        self.session.tasks.behind(f"pick {self._picks}", find, take)
 
     # ---- hands
 

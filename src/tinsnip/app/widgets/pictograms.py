@@ -93,6 +93,18 @@ def _rule(p: QPainter, ink: QColor) -> None:
         p.drawRect(QRectF(3, 4 + 6 * i, wide, 4))
 
 
+def _colour(p: QPainter, ink: QColor) -> None:
+    for i, colour in enumerate(("#b05a3c", "#a9c92c", "#4f7fa0")):
+        p.setBrush(QColor(colour))
+        p.drawEllipse(QPointF(8 + 4 * i, 15 - 4 * (i % 2)), 5, 5)
+
+
+def _group(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(3, 4, 18, 16))
+    p.setBrush(QColor("#a9c92c"))
+    p.drawRect(QRectF(3, 4, 9, 16))
+
+
 def _other(p: QPainter, ink: QColor) -> None:
     p.drawEllipse(QPointF(12, 12), 6, 6)
     p.drawLine(QPointF(12, 2), QPointF(12, 22))
@@ -101,7 +113,8 @@ def _other(p: QPainter, ink: QColor) -> None:
 
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
-    "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule,
+    "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
+    "group": _group,
 }  # fmt: skip
 
 

@@ -136,6 +136,10 @@ class Reduce(Treatment):
             figures["asked"] = target
         return Outcome(reduced, text, figures)
 
+    def sparing(self, mesh: Mesh, protected: np.ndarray) -> "Reduce":
+        held = protected | self.hold.resolve(mesh) if self.hold else protected
+        return self.model_copy(update={"hold": Region.of(mesh, held)})
+
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Reduce the mesh; tangles stay as they are, with what lies next to them.
 

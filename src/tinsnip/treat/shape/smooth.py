@@ -8,6 +8,7 @@ from pydantic import Field
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.regions import Region
 from tinsnip.threads import in_chunks
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
@@ -95,6 +96,12 @@ class Smooth(Treatment):
     iterations: int = Field(10, ge=1, le=500, description="how often a vertex is drawn in and let out again")
     strength: float = Field(0.5, gt=0, le=0.7, description="how far towards its neighbours' middle at a time, share")
 
+    only: Region = Field(Region(), description="what is smoothed, up to its border; by default all")
+
+    def sparing(self, mesh: Mesh, protected: np.ndarray) -> "Smooth":
+        chosen = self.only.resolve(mesh) & ~protected if self.only else ~protected
+        return self.model_copy(update={"only": Region.of(mesh, chosen)}) if chosen.any() else self
+
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Smooth the mesh; the same triangles over moved vertices."""
         if len(mesh.faces) == 0:
@@ -104,6 +111,8 @@ class Smooth(Treatment):
         starts = np.zeros(count + 1, dtype=np.int32)
         still = np.zeros(count, dtype=np.bool_)
         _count_neighbours(mesh.faces, mesh.twins, starts, still, state)
+        if self.only:
+            still[mesh.faces[~self.only.resolve(mesh)]] = True
         context.progress.check()
         neighbours = np.empty(starts[-1], dtype=np.int32)
         _fill_neighbours(mesh.faces, mesh.twins, starts, np.zeros(count, dtype=np.int32), neighbours, state)

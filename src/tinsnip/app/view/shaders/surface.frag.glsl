@@ -11,7 +11,7 @@ uniform usampler2D kinds;  // provenance of each triangle, row by row
 uniform bool has_kinds;
 uniform int first_triangle;
 #if MARKED
-uniform usampler2D marked; // 1 where a triangle is selected, row by row
+uniform usampler2D marked; // 1 where a triangle is selected, 2 where it is hidden, row by row
 #endif
 #if WASTE
 uniform mat3 waste_axes;   // into the frame of the body
@@ -64,9 +64,9 @@ bool net() {
 }
 
 #if MARKED
-bool is_marked() {
+uint mark() {
     int number = gl_PrimitiveID + first_triangle;
-    return texelFetch(marked, ivec2(number % 4096, number / 4096), 0).r != 0u;
+    return texelFetch(marked, ivec2(number % 4096, number / 4096), 0).r;
 }
 #endif
 
@@ -133,6 +133,10 @@ void main() {
     if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
     shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
 #else
+#if MARKED
+    uint own_mark = mark();
+    if (own_mark == 2u) discard;
+#endif
     if (!gl_FrontFacing) {
         vec2 cell = mod(gl_FragCoord.xy, 7.0) - 3.0;
         shade = vec4(dot(cell, cell) < 2.6 ? IRON * 2.3 : IRON, 1.0);
@@ -140,7 +144,7 @@ void main() {
         if (is_waste() && hatch(8.0, 3.0)) shade.rgb *= 0.55;
 #endif
 #if MARKED
-        if (is_marked()) shade.rgb = mix(shade.rgb, CHARTREUSE, net() ? 0.25 : 0.5);
+        if (own_mark == 1u) shade.rgb = mix(shade.rgb, CHARTREUSE, net() ? 0.25 : 0.5);
 #endif
         return;
     }
@@ -164,7 +168,7 @@ void main() {
     const float ambient = 0.55;
 #endif
 #if MARKED
-    if (is_marked()) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
+    if (own_mark == 1u) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
 #endif
     vec3 n = normalize(facing);
 #if FACETS
