@@ -31,6 +31,7 @@ from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress
+from tinsnip.regions.outlined import Sight, outlined
 from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
@@ -45,6 +46,7 @@ from tinsnip.treat import (
     Smooth,
     StraightSnip,
     Sweep,
+    Tidy,
     TracedSnip,
     Turn,
 )
@@ -62,6 +64,8 @@ BARS = {
     "snip-box": 0.6,
     "snip-outline": 0.7,
     "snip-traced": 1.0,
+    "select-visible": 0.6,
+    "tidy": 0.3,
     "find-bed": 1.0,
     "sweep": 0.3,
     "reduce-10": 3.0,
@@ -197,6 +201,15 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     )
     traced = TracedSnip(points=tuple(map(tuple, places)))
     row("snip-traced", lambda: traced.apply(fresh(), Context()))
+    towards = np.array([0.3, 0.4, 0.866])
+    right = np.cross([0, 0, 1], towards) / np.linalg.norm(towards[:2])
+    frame = np.stack([right, np.cross(towards, right), towards])
+    sight = Sight(frame, np.array(middle), mesh.diagonal / 900, 960, 720)
+    whole = np.array([[0, 0], [960, 0], [960, 720], [0, 720]], dtype=float)
+    row("select-visible", lambda: outlined(mesh, sight, whole, Progress()))
+    half = StraightSnip(normal=(0.1, 0, 1), offset=3).apply(mesh, Context()).mesh
+    remember(half, Mesh.twins, half.twins)
+    row("tidy", lambda: Tidy(rows=5).apply(fresh(half), Context()))
     bedded = _on_a_bed(vertices, faces)
     row("find-bed", lambda: FindBed(most_share=1.0).apply(fresh(bedded), Context()))
     crumbed = _with_crumbs(vertices, faces)

@@ -16,6 +16,7 @@ __all__ = ["Path", "nearest_on", "shortest_path"]
 
 _SWEEPS = 400
 _STRAIGHT = 1e-9
+_HAIR = 1e-10
 
 
 class Path(NamedTuple):
@@ -161,60 +162,90 @@ def _pop(heap, keys, size):
 
 
 @kernel
-def _strip_between(vertices, faces, twins, source, goal, start, target, reached, came, state):
-    """A strip of triangles from one to another by A* over their middles; half-edges it leaves by, from the end back.
+def _strip_between(vertices, faces, twins, source, goal, start, target, reached, came, spot, strip, state):
+    """A strip of triangles from one to another by A* over edges; the half-edges it leaves them by.
 
-    Returns how many there are, or -1 when there is no way. `reached` (inf) and `came` (-1) hold one number a triangle.
+    Each edge is crossed where the way on to the target would be shortest, were the surface flat from there on. Returns
+    how many there are, or -1 when there is no way; -2 when `strip` is too short. `reached` (inf), `came` (-1) and `spot`
+    hold one number a half-edge.
     """
-    heap, keys = np.empty(1024, np.int64), np.empty(1024)
-    size = _push(heap, keys, 0, 0.0, source)
-    reached[source] = 0.0
-    middle, other = np.empty(3), np.empty(3)
+    heap, keys = np.empty(4096, np.int64), np.empty(4096)
+    size = 0
+    here, there = np.empty(3), np.empty(3)
+    last, best = -1, np.inf
     popped = 0
-    while size > 0:
-        f, size = _pop(heap, keys, size)
-        if f == goal:
-            break
-        popped += 1
-        if popped % 65536 == 0 and state[0]:
-            return -1
-        _middle(vertices, faces, f, source, start, goal, target, middle)
+    f, at, far = source, -1, 0.0
+    for k in range(3):
+        here[k] = start[k]
+    while True:
         for k in range(3):
             h = 3 * f + k
+            if at >= 0 and h == twins[at]:
+                continue
             t = _passable(faces, twins, h)
             if t < 0:
                 continue
-            g = t // 3
-            _middle(vertices, faces, g, source, start, goal, target, other)
-            step = np.sqrt((middle[0] - other[0]) ** 2 + (middle[1] - other[1]) ** 2 + (middle[2] - other[2]) ** 2)
-            far = reached[f] + step
-            if far >= reached[g]:
+            share = _crossing(vertices, faces, h, here, target, there)
+            step = np.sqrt((here[0] - there[0]) ** 2 + (here[1] - there[1]) ** 2 + (here[2] - there[2]) ** 2)
+            if far + step >= reached[h]:
                 continue
-            reached[g], came[g] = far, h
-            rest = np.sqrt((target[0] - other[0]) ** 2 + (target[1] - other[1]) ** 2 + (target[2] - other[2]) ** 2)
+            reached[h], came[h], spot[h] = far + step, at, share
+            rest = np.sqrt((target[0] - there[0]) ** 2 + (target[1] - there[1]) ** 2 + (target[2] - there[2]) ** 2)
+            if t // 3 == goal and far + step + rest < best:
+                best, last = far + step + rest, h
             if size == len(heap):
                 bigger, more = np.empty(2 * size, np.int64), np.empty(2 * size)
                 bigger[:size], more[:size] = heap, keys
                 heap, keys = bigger, more
-            size = _push(heap, keys, size, far + rest, g)
-    if source != goal and came[goal] < 0:
+            size = _push(heap, keys, size, far + step + rest, h)
+        if size == 0 or keys[0] >= best:
+            break
+        at, size = _pop(heap, keys, size)
+        popped += 1
+        if popped % 65536 == 0 and state[0]:
+            return -1
+        f, far = twins[at] // 3, reached[at]
+        a, b = faces[at // 3, at % 3], faces[at // 3, (at % 3 + 1) % 3]
+        for k in range(3):
+            here[k] = vertices[a, k] + spot[at] * (vertices[b, k] - vertices[a, k])
+    if last < 0:
         return -1
-    count, f = 0, goal
-    while f != source:
+    count, h = 0, last
+    while h >= 0:
+        if count == len(strip):
+            return -2
+        strip[count] = h
         count += 1
-        f = came[f] // 3
+        h = came[h]
+    for i in range(count // 2):
+        strip[i], strip[count - 1 - i] = strip[count - 1 - i], strip[i]
     return count
 
 
 @kernel
-def _middle(vertices, faces, f, source, start, goal, target, out):
+def _crossing(V, faces, h, p, t, out):
+    """The place on an edge over which the way from p to t is shortest, laid flat; its share along the edge."""
+    a, b = faces[h // 3, h % 3], faces[h // 3, (h % 3 + 1) % 3]
+    long = dot_p = dot_t = 0.0
     for k in range(3):
-        if f == source:
-            out[k] = start[k]
-        elif f == goal:
-            out[k] = target[k]
-        else:
-            out[k] = (vertices[faces[f, 0], k] + vertices[faces[f, 1], k] + vertices[faces[f, 2], k]) / 3.0
+        e = V[b, k] - V[a, k]
+        long += e * e
+        dot_p += e * (p[k] - V[a, k])
+        dot_t += e * (t[k] - V[a, k])
+    share = 0.5
+    if long > 0.0:
+        sp, st = dot_p / long, dot_t / long
+        off_p = off_t = 0.0
+        for k in range(3):
+            e = V[b, k] - V[a, k]
+            off_p += (p[k] - V[a, k] - sp * e) ** 2
+            off_t += (t[k] - V[a, k] - st * e) ** 2
+        off_p, off_t = np.sqrt(off_p), np.sqrt(off_t)
+        share = (sp * off_t + st * off_p) / (off_p + off_t) if off_p + off_t > 0.0 else sp
+        share = min(max(share, 0.02), 0.98)
+    for k in range(3):
+        out[k] = V[a, k] + share * (V[b, k] - V[a, k])
+    return share
 
 
 @kernel
@@ -285,56 +316,77 @@ def _area(ax, ay, bx, by, cx, cy):
 
 @kernel
 def _pull_tight(left, right, ends, count, bend_at, bend_side):
-    """The bends of the shortest way through a strip laid flat: the edge at which each lies, and its side; how many."""
-    n = 0
-    ax, ay = ends[0, 0], ends[0, 1]
-    lx, ly, rx, ry = ax, ay, ax, ay
-    at_l = at_r = -1
-    is_l = is_r = False  # whether the side of the funnel has left the apex
-    i = 0
-    while i <= count:
-        if i < count:
-            nlx, nly, nrx, nry = left[i, 0], left[i, 1], right[i, 0], right[i, 1]
-        else:
-            nlx, nly, nrx, nry = ends[1, 0], ends[1, 1], ends[1, 0], ends[1, 1]
-        # right side: moves in when it comes nearer to the left
-        if not is_r or _area(ax, ay, rx, ry, nrx, nry) >= 0.0:
-            if not is_r or not is_l or _area(ax, ay, lx, ly, nrx, nry) <= 0.0:
-                rx, ry, at_r = nrx, nry, i
-                is_r = True
-            else:  # over the left side: that is a bend
-                bend_at[n], bend_side[n] = at_l, 1
-                n += 1
-                ax, ay = lx, ly
-                i = at_l
-                is_l = is_r = False
-                i = _past(left, right, count, i, ax, ay, True)
-                continue
-        if not is_l or _area(ax, ay, lx, ly, nlx, nly) <= 0.0:
-            if not is_l or not is_r or _area(ax, ay, rx, ry, nlx, nly) >= 0.0:
-                lx, ly, at_l = nlx, nly, i
-                is_l = True
+    """The bends of the shortest way through a strip laid flat: the edge at which each lies, and its side; how many.
+
+    The funnel is kept whole, as a line from its left end over the apex to its right end, and every turn is told from
+    neighbours on it, so that a strip may wind over itself.
+    """
+    room = 2 * count + 4
+    px, py = np.empty(room), np.empty(room)
+    parent, at, side = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.int8)
+    line = np.empty(2 * room + 2, np.int64)
+    px[0], py[0], parent[0], at[0] = ends[0, 0], ends[0, 1], -1, -1
+    lo = hi = apex = room
+    line[room] = 0
+    n = 1
+    for i in range(count + 1):
+        for s in range(2):
+            if i == count:
+                if s == 1:
+                    continue
+                x, y = ends[1, 0], ends[1, 1]
+            elif s == 0:
+                x, y = right[i, 0], right[i, 1]
+                if i > 0 and right[i - 1, 0] == x and right[i - 1, 1] == y:
+                    continue
             else:
-                bend_at[n], bend_side[n] = at_r, 0
-                n += 1
-                ax, ay = rx, ry
-                i = at_r
-                is_l = is_r = False
-                i = _past(left, right, count, i, ax, ay, False)
-                continue
-        i += 1
-    return n
-
-
-@kernel
-def _past(left, right, count, i, ax, ay, is_left):
-    """The first edge after one that does not have the apex for an end."""
-    while i < count:
-        x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
-        if x != ax or y != ay:
-            break
-        i += 1
-    return i
+                x, y = left[i, 0], left[i, 1]
+                if i > 0 and left[i - 1, 0] == x and left[i - 1, 1] == y:
+                    continue
+            px[n], py[n], at[n], side[n] = x, y, i, s
+            if s == 0:
+                while hi > apex:
+                    u, v = line[hi - 1], line[hi]
+                    if _area(px[u], py[u], px[v], py[v], x, y) < 0.0:
+                        break
+                    hi -= 1
+                if hi == apex:
+                    while apex > lo:
+                        v, w = line[apex], line[apex - 1]
+                        if _area(px[v], py[v], px[w], py[w], x, y) <= 0.0:
+                            break
+                        apex -= 1
+                    hi = apex
+                parent[n] = line[hi]
+                hi += 1
+                line[hi] = n
+            else:
+                while lo < apex:
+                    u, v = line[lo + 1], line[lo]
+                    if _area(px[u], py[u], px[v], py[v], x, y) > 0.0:
+                        break
+                    lo += 1
+                if lo == apex:
+                    while apex < hi:
+                        v, w = line[apex], line[apex + 1]
+                        if _area(px[v], py[v], px[w], py[w], x, y) >= 0.0:
+                            break
+                        apex += 1
+                    lo = apex
+                parent[n] = line[lo]
+                lo -= 1
+                line[lo] = n
+            n += 1
+    bends, v = 0, parent[n - 1]
+    while v > 0:
+        bend_at[bends], bend_side[bends] = at[v], side[v]
+        bends += 1
+        v = parent[v]
+    for i in range(bends // 2):
+        j = bends - 1 - i
+        bend_at[i], bend_at[j] = bend_at[j], bend_at[i]
+        bend_side[i], bend_side[j] = bend_side[j], bend_side[i]
+    return bends
 
 
 @kernel
@@ -529,6 +581,8 @@ def shortest_path(
         None where no way leads from one to the other.
     """
     (source, begin_uv), (goal, end_uv) = start, end
+    # a hair within the triangle: on its very edge no side could be told
+    begin_uv, end_uv = ((1 - _HAIR) * np.asarray(uv, dtype=float) + _HAIR / 3 for uv in (begin_uv, end_uv))
 
     def place(face: int, uv: np.ndarray) -> np.ndarray:
         return np.array([1 - uv[0] - uv[1], uv[0], uv[1]]) @ vertices[faces[face]]
@@ -536,15 +590,14 @@ def shortest_path(
     a, b = place(source, begin_uv), place(goal, end_uv)
     if source == goal:
         return Path(np.zeros(0, dtype=np.int64), np.zeros(0), float(np.linalg.norm(a - b)))
-    reached, came = np.full(len(faces), np.inf), np.full(len(faces), -1, dtype=np.int64)
-    count = _strip_between(vertices, faces, twins, source, goal, a, b, reached, came, state)
+    reached, came = np.full(3 * len(faces), np.inf), np.full(3 * len(faces), -1, dtype=np.int32)
+    spot = np.empty(3 * len(faces))
+    strip = np.empty(len(faces) + 1, dtype=np.int64)
+    count = _strip_between(vertices, faces, twins, source, goal, a, b, reached, came, spot, strip, state)
     if count < 0:
         return None
-    strip, f = np.empty(count + 1, dtype=np.int64), goal
+    strip = strip[: count + 1].copy()
     strip[count] = 3 * goal
-    for i in range(count - 1, -1, -1):
-        strip[i] = came[f]
-        f = came[f] // 3
     strip, count, _ = _shorten(vertices, faces, twins, strip, count, begin_uv, end_uv, state)
     shares = np.empty(count)
     length = _shares(vertices, faces, strip, count, begin_uv, end_uv, shares) if count else float(np.linalg.norm(a - b))

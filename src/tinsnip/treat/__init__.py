@@ -10,6 +10,7 @@ from tinsnip.treat.cut.find_bed import FindBed
 from tinsnip.treat.cut.outline import OutlineSnip
 from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
+from tinsnip.treat.cut.tidy import Tidy
 from tinsnip.treat.cut.traced import TracedSnip
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
@@ -39,6 +40,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         BoxSnip,
         OutlineSnip,
         TracedSnip,
+        Tidy,
         Delete,
         Sweep,
         Patch,
@@ -78,6 +80,7 @@ __all__ = [
     "SnipApart",
     "StraightSnip",
     "Sweep",
+    "Tidy",
     "TracedSnip",
     "Treatment",
     "Turn",

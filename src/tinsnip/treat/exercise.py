@@ -21,6 +21,7 @@ from tinsnip.treat import (
     Smooth,
     StraightSnip,
     Sweep,
+    Tidy,
     TracedSnip,
     Weld,
 )
@@ -60,6 +61,7 @@ def exercise() -> None:
     about = 0.2 * np.array([[1, 0], [0, 1], [-1, 0], [0, -1]])
     ring = tuple((float(x), float(y), 1.0) for x, y in about)
     TracedSnip(points=ring, close=True).apply(whole, context)
+    Tidy().apply(_open_topped(whole), context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)
@@ -68,6 +70,11 @@ def exercise() -> None:
     rough = Mend().apply(rough, context).mesh
     with contextlib.suppress(BadInput):  # as knotted as that it may have one side only
         Orient().apply(rough, context)
+
+
+def _open_topped(whole: Mesh) -> Mesh:
+    """A ball without its top."""
+    return Mesh(whole.vertices, whole.faces[whole.vertices[whole.faces][..., 2].mean(axis=1) < 0.5])
 
 
 def _sheet(n: int) -> tuple[np.ndarray, np.ndarray]:

@@ -1,0 +1,124 @@
+"""Tidy: a ragged open edge is made good."""
+
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.mesh import MADE, Lineage, Mesh
+from tinsnip.mesh.mesh import SHIFTED
+from tinsnip.mesh.subsets import compact
+from tinsnip.progress import check_here
+from tinsnip.regions import Region
+from tinsnip.treat.kit.rimwork import Band, next_row
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import at_most, counted
+
+__all__ = ["Tidy"]
+
+_TURNS = 24
+_SHORT = 0.22
+"""Edges of the line shorter than this share of the mean are drawn together; a little more than is promised."""
+
+
+class Tidy(Treatment):
+    """Spikes are cut, notches filled, pinches split, short edges drawn together, and the line is smoothed.
+
+    Nothing moves that lies farther from the edge than so many rows of triangles.
+    """
+
+    name: ClassVar[str] = "tidy"
+    title: ClassVar[str] = "Tidy the open edge"
+    changes_area: ClassVar[bool] = True
+
+    edges: Region = Field(
+        Region(), description="triangles along the edges, or the stretches, that are tidied; by default all"
+    )
+    rows: int = Field(4, ge=1, le=50, description="how many rows of triangles from the edge it may reach")
+    strength: float = Field(0.5, ge=0, le=1, description="how much the line is smoothed")
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Tidy the open edges."""
+        context.progress.step("Tidying")
+        corner = mesh.faces.ravel()
+        halves = mesh.loops.halfedges
+        none = {"spikes": 0, "notches": 0, "pinches": 0, "short": 0, "left": 0}
+        if self.edges and len(halves):
+            halves = halves[self.edges.resolve(mesh)[halves // 3]]
+        if len(halves) == 0:
+            return Outcome(mesh, "No open edge to tidy", none)
+        line = np.zeros(len(mesh.vertices), dtype=bool)
+        line[corner[halves]] = True
+        line[corner[np.where(halves % 3 == 2, halves - 2, halves + 1)]] = True
+        reached = np.zeros(len(mesh.faces), dtype=bool)
+        # row by row, among the triangles that the row before had reached only
+        moves, front = line.copy(), line.copy()
+        for row in range(self.rows + 1):
+            fresh, ahead = np.zeros(len(mesh.faces), dtype=bool), np.zeros(len(mesh.vertices), dtype=bool)
+            next_row(mesh.faces, front, reached, fresh, ahead)
+            reached |= fresh
+            front = ahead & ~moves
+            if row < self.rows - 1:  # vertices within so many rows of triangles
+                moves |= front
+        check_here()
+        band_faces = np.flatnonzero(reached)
+        used, local = np.unique(mesh.faces[band_faces], return_inverse=True)
+        # other open edges in the band are not worked on
+        band = Band(mesh.vertices[used], local.reshape(-1, 3), ~moves[used], line[used])
+        band.split_pinches()
+        for _ in range(_TURNS):
+            check_here()
+            changed = band.cut_and_fill()
+            band.split_pinches()
+            changed += band.draw_together(_SHORT * band.mean_edge())
+            band.smooth(0.5 * max(self.strength, 0.02), 1 + round(6 * self.strength))
+            if not changed and not band.bent()[0]:
+                break
+        left = len(band.bent()[0])
+        return self._outcome(mesh, band, band_faces, used, left)
+
+    def _outcome(self, mesh: Mesh, band: Band, band_faces: np.ndarray, used: np.ndarray, left: int) -> Outcome:
+        """The mesh with the band as it is now."""
+        places = band.places
+        came_from = used[np.array(band.came_from)]
+        count = len(used)
+        number = np.concatenate([used, len(mesh.vertices) + np.arange(len(places) - count)])
+        vertices = np.concatenate([mesh.vertices, places[count:]])
+        vertices[used] = places[:count]
+        moved = np.zeros(len(vertices), dtype=bool)
+        moved[number] = (places != mesh.vertices[came_from]).any(axis=1)
+        keys = sorted(band.faces)
+        own = number[np.array([band.faces[f] for f in keys]).reshape(-1, 3)]
+        parents = np.array([band.parent[f] for f in keys], dtype=np.int64)
+        parents = np.where(parents < 0, -1, band_faces[np.maximum(parents, 0)])
+        rest = np.ones(len(mesh.faces), dtype=bool)
+        rest[band_faces] = False
+        kept = np.flatnonzero(rest)
+        faces = np.concatenate([mesh.faces[kept], own]).astype(np.int32)
+        triangles = np.concatenate([kept, parents])
+        order = np.argsort(np.where(triangles < 0, len(mesh.faces), triangles), kind="stable")
+        faces, triangles = faces[order], triangles[order]
+        figures = {
+            "spikes": band.spikes, "notches": band.notches, "pinches": band.pinches, "short": band.short, "left": left,
+        }  # fmt: skip
+        if len(faces) == len(mesh.faces) and not moved.any() and (faces == mesh.faces).all():
+            return Outcome(mesh, "The open edge is tidy", figures)
+        provenance = np.full(len(faces), MADE, dtype=np.uint8)
+        old = triangles >= 0
+        provenance[old] = mesh.provenance[triangles[old]]
+        provenance[moved[faces].any(axis=1) & (provenance == 0)] = SHIFTED
+        lineage = Lineage(np.concatenate([np.arange(len(mesh.vertices)), came_from[count:]]), triangles)
+        farthest = float(np.linalg.norm(places - mesh.vertices[came_from], axis=1).max())
+        text = ", ".join(
+            counted(number, *words)
+            for number, words in (
+                (band.spikes, ("spike cut", "spikes cut")), (band.notches, ("notch filled", "notches filled")),
+                (band.pinches, ("pinch split", "pinches split")),
+                (band.short, ("short edge drawn together", "short edges drawn together")),
+            )
+            if number
+        )  # fmt: skip
+        said = f"Tidied: {text + ', ' if text else ''}the line moved by {at_most(farthest)} mm at most"
+        if left:
+            said += f"; {counted(left, 'sharp turn')} left, as {counted(self.rows, 'row')} were too few"
+        return Outcome(compact(mesh.derive(faces, lineage, vertices, provenance)), said, figures)
