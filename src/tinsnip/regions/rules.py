@@ -8,7 +8,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.regions.grow import grown
 
 __all__ = [
-    "coloured_like",
+    "along_edge", "coloured_like",
     "deviating",
     "edge_rows",
     "facing",
@@ -92,14 +92,8 @@ def in_group(mesh: Mesh, triangle: int) -> np.ndarray:
     return values == values[triangle]
 
 
-def edge_rows(mesh: Mesh, triangle: int, point: np.ndarray, rows: int) -> np.ndarray:
-    """So many rows of triangles along the open edge nearest to a point of the surface.
-
-    Raises
-    ------
-    BadInput
-        When the mesh has no open edge.
-    """
+def _nearest_edge(mesh: Mesh, point: np.ndarray) -> tuple[int, int]:
+    """The open boundary nearest to a point, and which of its edges."""
     loops = mesh.loops
     if len(loops) == 0:
         raise BadInput("the part has no open edge")
@@ -111,10 +105,58 @@ def edge_rows(mesh: Mesh, triangle: int, point: np.ndarray, rows: int) -> np.nda
     t = np.clip(((point - p) * way).sum(axis=1) / np.maximum((way**2).sum(axis=1), 1e-300), 0, 1)
     nearest = int(np.argmin(((p + t[:, None] * way - point) ** 2).sum(axis=1)))
     loop = int(np.searchsorted(loops.start, nearest, side="right")) - 1
+    return loop, nearest - int(loops.start[loop])
+
+
+def along_edge(mesh: Mesh, point: np.ndarray, other: np.ndarray | None = None) -> np.ndarray:
+    """The triangles along the open edge nearest to a point, or along the shorter stretch of it to another point.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    point, other : ndarray, shape (3,)
+        mm.
+
+    Returns
+    -------
+    ndarray of int, shape (K,)
+
+    Raises
+    ------
+    BadInput
+        When the mesh has no open edge, or the two points lie at different ones.
+    """
+    loop, first = _nearest_edge(mesh, point)
+    halves = mesh.loops.loop(loop)
+    if other is None:
+        return np.unique(halves // 3)
+    there, last = _nearest_edge(mesh, other)
+    if there != loop:
+        raise BadInput("the two points lie at different edges; click both at one")
+    first, last = min(first, last), max(first, last)
+    direct = halves[first : last + 1]
+    around = np.concatenate([halves[last:], halves[: first + 1]])
+
+    def long(some: np.ndarray) -> float:
+        corner = mesh.faces.ravel()
+        ends = corner[np.where(some % 3 == 2, some - 2, some + 1)]
+        return float(np.linalg.norm(mesh.vertices[corner[some]] - mesh.vertices[ends], axis=1).sum())
+
+    return np.unique((direct if long(direct) <= long(around) else around) // 3)
+
+
+def edge_rows(mesh: Mesh, triangle: int, point: np.ndarray, rows: int) -> np.ndarray:
+    """So many rows of triangles along the open edge nearest to a point of the surface, bool, shape (F,).
+
+    Raises
+    ------
+    BadInput
+        When the mesh has no open edge.
+    """
+    loop, _ = _nearest_edge(mesh, point)
     touched = np.zeros(len(mesh.vertices), dtype=bool)
-    touched[corner[loops.loop(loop)]] = True
-    chosen = touched[mesh.faces].any(axis=1)
-    return grown(mesh, chosen, rows - 1)
+    touched[mesh.faces.ravel()[mesh.loops.loop(loop)]] = True
+    return grown(mesh, touched[mesh.faces].any(axis=1), rows - 1)
 
 
 def smoothed_border(mesh: Mesh, chosen: np.ndarray, rounds: int = 3) -> np.ndarray:

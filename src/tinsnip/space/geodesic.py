@@ -166,8 +166,8 @@ def _strip_between(vertices, faces, twins, source, goal, start, target, reached,
     """A strip of triangles from one to another by A* over edges; the half-edges it leaves them by.
 
     Each edge is crossed where the way on to the target would be shortest, were the surface flat from there on. Returns
-    how many there are, or -1 when there is no way; -2 when `strip` is too short. `reached` (inf), `came` (-1) and `spot`
-    hold one number a half-edge.
+    how many there are, or -1 when there is no way; -2 when `strip` is too short. `reached` (inf), `came` (-1) and
+    `spot` hold one number a half-edge.
     """
     heap, keys = np.empty(4096, np.int64), np.empty(4096)
     size = 0

@@ -1,12 +1,12 @@
 """The selection bar: there whenever something is selected; how much, in how many places, and what can be done."""
 
 from collections.abc import Callable
-from typing import NamedTuple
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QVBoxLayout
 
+from tinsnip.app.state.selected import Places
 from tinsnip.app.state.session import Session
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
@@ -26,14 +26,6 @@ __all__ = ["SelectionBar"]
 _MOST_POINTS = 4000
 
 
-class _Places(NamedTuple):
-    """Where a selection lies: the place that some of its triangles belong to, and where these are."""
-
-    count: int
-    place: np.ndarray
-    points: np.ndarray
-
-
 class SelectionBar(QFrame):
     """Between scale bar and dial; gone when nothing is selected."""
 
@@ -42,7 +34,6 @@ class SelectionBar(QFrame):
     def __init__(self, session: Session, viewport: Viewport) -> None:
         super().__init__(viewport)
         self._session, self._viewport = session, viewport
-        self._places: _Places | None = None
         self.setObjectName("selection")
         whole = QVBoxLayout(self)
         whole.setContentsMargins(px(8), px(5), px(8), px(6))
@@ -97,7 +88,7 @@ class SelectionBar(QFrame):
         for name, button in self.buttons.items():
             button.setVisible(hidden if name == "Show all" else some)
         self.buttons["Back"].setEnabled(selected.can_go_back)
-        self._places = None
+        self._session.selected.places = None
         self._tell()
         self._later.start()
 
@@ -108,7 +99,7 @@ class SelectionBar(QFrame):
         if mesh is None or chosen is None:
             return
 
-        def work(progress: object) -> _Places:
+        def work(progress: object) -> Places:
             place = places_of(mesh, chosen)
             numbers = np.flatnonzero(chosen)
             some = np.unique(
@@ -118,24 +109,19 @@ class SelectionBar(QFrame):
                 ])
             )  # fmt: skip
             points = mesh.vertices[mesh.faces[numbers[some]]].mean(axis=1)
-            return _Places(int(place.max()) + 1, place[some], points)
+            return Places(int(place.max()) + 1, place[some], points)
 
-        def take(found: _Places) -> None:
+        def take(found: Places) -> None:
             if self._session.selected.triangles is chosen:
-                self._places = found
+                self._session.selected.places = found
                 self._tell()
 
         self._session.tasks.latest("places", work, take)
 
     def out_of_view(self) -> int:
         """How many places of the selection have nothing within the view."""
-        if self._places is None:
-            return 0
-        x, y = self._viewport.camera.project(self._places.points)[:, :2].T
-        inside = (x >= 0) & (x < self._viewport.width()) & (y >= 0) & (y < self._viewport.height())
-        seen = np.zeros(self._places.count, dtype=bool)
-        seen[self._places.place[inside]] = True
-        return int((~seen).sum())
+        places, view = self._session.selected.places, self._viewport
+        return 0 if places is None else len(places.out_of_view(view.camera, view.width(), view.height()))
 
     def told(self) -> str:
         """How much is selected, and where."""
@@ -143,8 +129,8 @@ class SelectionBar(QFrame):
         if selected.count == 0:
             return f"{counted(selected.hidden_count, 'triangle')} hidden, and so protected"
         text = counted(selected.count, "triangle")
-        if self._places is not None:
-            text += f" in {counted(self._places.count, 'place')}"
+        if selected.places is not None:
+            text += f" in {counted(selected.places.count, 'place')}"
             hidden = self.out_of_view()
             text += f", {hidden} out of view" if hidden else ""
         if selected.hidden_count:

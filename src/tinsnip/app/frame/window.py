@@ -36,6 +36,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Tray
+from tinsnip.app.tools.arrows import Arrows
 from tinsnip.app.tools.dial import Dial
 from tinsnip.app.tools.navigate import Navigate
 from tinsnip.app.tools.pins import Pins
@@ -151,7 +152,7 @@ class Window(QMainWindow):
         navigate = Navigate(view)
         navigate.clicked.connect(self.pins.read_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
-        hand.drawn = [ScaleBar(view), self.pins]
+        hand.drawn = [ScaleBar(view), self.pins, Arrows(view)]
         hand.moving = navigate
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)

@@ -1,5 +1,7 @@
 """What is selected, and what is hidden: triangles of the present mesh; what was selected before, and kept by name."""
 
+from typing import NamedTuple, Protocol
+
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
@@ -9,6 +11,40 @@ from tinsnip.regions import Region
 __all__ = ["Selected"]
 
 _MOST_BACK = 60
+
+
+class Projects(Protocol):
+    """What tells where points are on the screen."""
+
+    def project(self, points: np.ndarray) -> np.ndarray:
+        """Screen positions and nearness, shape (N, 3)."""
+
+
+class Places(NamedTuple):
+    """Where a selection lies.
+
+    Attributes
+    ----------
+    count : int
+        In how many places that are not connected.
+    place : ndarray of int, shape (K,)
+        Which of them some of its triangles belong to.
+    points : ndarray, shape (K, 3)
+        Where these are, mm.
+    """
+
+    count: int
+    place: np.ndarray
+    points: np.ndarray
+
+    def out_of_view(self, camera: Projects, width: float, height: float) -> np.ndarray:
+        """A point of each place that has nothing within the view, shape (N, 3)."""
+        x, y = camera.project(self.points)[:, :2].T
+        inside = (x >= 0) & (x < width) & (y >= 0) & (y < height)
+        seen = np.zeros(self.count, dtype=bool)
+        seen[self.place[inside]] = True
+        _, first = np.unique(self.place, return_index=True)
+        return self.points[first[~seen[self.place[first]]]]
 
 
 class Selected(QObject):
@@ -35,6 +71,7 @@ class Selected(QObject):
         self.hidden_on: tuple[Mesh, np.ndarray] | None = None
         """The mesh on which something was hidden last, and what."""
         self.named: dict[str, Region] = {}
+        self.places: Places | None = None
         self._back: list[np.ndarray] = []
 
     @property

@@ -182,6 +182,6 @@ def offered_tools(station: str) -> list[type[Tool]]:
     for info in pkgutil.iter_modules(tools.__path__):
         module = importlib.import_module(f"{tools.__name__}.{info.name}")
         for thing in vars(module).values():
-            if isinstance(thing, type) and issubclass(thing, Tool) and thing.station == station:
+            if isinstance(thing, type) and issubclass(thing, Tool) and thing.station == station and thing.name:
                 found[thing.name] = thing
     return [found[name] for name in sorted(found)]

@@ -55,8 +55,12 @@ class TrimTray(Tray):
         self.head_text.setText("Cut off the bed, the backdrop, what was not wanted. The hatched side goes.")
         self.bed_note = self.warning()
         self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed(most_share=1.0)))
+        self.heading("Cut")
         self.tool_row = PictogramRow()
         self.add(self.tool_row)
+        self.heading("Select and mend the edge")
+        self.select_row = PictogramRow()
+        self.add(self.select_row)
         for section in self.sections:
             self.tool_row.offer(section.picture, section.short, section.name, lambda s=section: self.choose(s))
             self.add(section)
@@ -85,9 +89,9 @@ class TrimTray(Tray):
         return self.section.plan
 
     def offer_tools(self, tools: list[Tool]) -> None:
-        at = self.column.indexOf(self.tool_row) + 1
+        at = self.column.indexOf(self.select_row) + 1
         for tool in tools:
-            self.tool_row.offer(tool.picture, tool.short or tool.name, tool.name, lambda t=tool: self.take(t))
+            self.select_row.offer(tool.picture, tool.short or tool.name, tool.name, lambda t=tool: self.take(t))
             if tool.options:
                 options = ToolOptions(tool)
                 options.hide()
@@ -104,7 +108,8 @@ class TrimTray(Tray):
 
     def _show_in_hand(self) -> None:
         tool = self.view.hand.tool
-        self.tool_row.check([tool.name if tool is not None else self.section.name])
+        self.tool_row.check([self.section.name] if tool is None else [])
+        self.select_row.check([tool.name] if tool is not None else [])
         for one, options in self._options.items():
             options.setVisible(one is tool)
 
@@ -201,6 +206,8 @@ class TrimTray(Tray):
 
     def _ticked(self, *_: object) -> None:
         self._is_as_set_up = False
+        for section in self.sections:
+            section.tool.keeps_both = self.both_box.isChecked()
         self.tool.show_waste()
         self._show_plan()
 
@@ -220,8 +227,6 @@ class TrimTray(Tray):
         plan = self.plan
         self.section.fill()
         self.swap_button.setEnabled(plan is not None)
-        for section in self.sections:
-            section.tool.keeps_both = self.both_box.isChecked()
         if plan is None:
             for label in (self.goes, self.stays):
                 label.setText("–")

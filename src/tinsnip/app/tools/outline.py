@@ -32,6 +32,10 @@ class OutlinePlan(CutPlan):
         self.axes, self.origin, self.corners = axes, origin, corners
         self._waste: Waste | None = None
 
+    def __getstate__(self) -> dict[str, object]:
+        """What a copy takes over: not what is on the graphics card."""
+        return {**self.__dict__, "_waste": None}
+
     def waste(self) -> Waste:
         inside = not self.flipped
         if self._waste is None or self._waste.inside != inside:

@@ -28,6 +28,7 @@ class Selects(Tool):
     """Finds triangles; Shift selects them besides what is selected, Ctrl takes them out."""
 
     station = "Trim"
+    """The station that offers what has a name."""
     cursor = Qt.CursorShape.CrossCursor
 
     def found(self, work: Callable[[Mesh, Progress], np.ndarray], keys: Qt.KeyboardModifier) -> None:
@@ -143,7 +144,7 @@ class OutlineSelect(Selects, Drawing):
     """What lies within a drawn shape: what is seen of it, or all that lies behind too."""
 
     name = "Select by an outline"
-    picture, short = "select-outline", "Lasso"
+    picture, short = "select-outline", "Drawn"
     options = (
         Option("Shape", "shape", SHAPES[0], SHAPES),
         Option("through, not only what is seen (V)", "through", False),

@@ -105,6 +105,12 @@ def _group(p: QPainter, ink: QColor) -> None:
     p.drawRect(QRectF(3, 4, 9, 16))
 
 
+def _tidy(p: QPainter, ink: QColor) -> None:
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((2, 9), (6, 4), (9, 10), (13, 3), (16, 9), (22, 5))]))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawLine(QPointF(2, 16), QPointF(22, 16))
+
+
 def _other(p: QPainter, ink: QColor) -> None:
     p.drawEllipse(QPointF(12, 12), 6, 6)
     p.drawLine(QPointF(12, 2), QPointF(12, 22))
@@ -114,7 +120,7 @@ def _other(p: QPainter, ink: QColor) -> None:
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
-    "group": _group,
+    "group": _group, "tidy": _tidy,
 }  # fmt: skip
 
 
