@@ -1,5 +1,7 @@
 """Lengths, areas and directions measured on a mesh."""
 
+from typing import Any
+
 import numpy as np
 
 from tinsnip.kernels import kernel
@@ -9,6 +11,7 @@ from tinsnip.threads import in_chunks
 __all__ = [
     "areas_by_kind",
     "bounds",
+    "edge_lengths",
     "edge_spread",
     "face_vectors",
     "mean_edge",
@@ -176,3 +179,15 @@ def edge_spread(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) ->
 def mean_edge(vertices: np.ndarray, faces: np.ndarray) -> float:
     """Mean edge length over an even sample of triangles; 0 for an empty mesh."""
     return edge_spread(vertices, faces)[0]
+
+
+def edge_lengths(mesh: Any) -> np.ndarray:
+    """Mean length of the edges at each vertex, mm, shape (V,); 0 where there is none."""
+    total, count = np.zeros(len(mesh.vertices)), np.zeros(len(mesh.vertices))
+    for k in range(3):
+        a, b = mesh.faces[:, k], mesh.faces[:, (k + 1) % 3]
+        long = np.linalg.norm(mesh.vertices[a] - mesh.vertices[b], axis=1)
+        for end in (a, b):
+            total += np.bincount(end, weights=long, minlength=len(total))
+            count += np.bincount(end, minlength=len(total))
+    return total / np.maximum(count, 1)

@@ -61,6 +61,8 @@ class Menus(QMenuBar):
         super().__init__(owner)
         self._owner = owner
         self.groups: dict[str, list[QAction]] = {}
+        self.aids: list[QAction] = []
+        """Switches for looking into the part."""
         job, edit, station, view = (self.addMenu(f"&{name}") for name in ("Job", "Edit", "Station", "View"))
         opening, session = acts.opening, acts.session
         self._action(job, "Open a scan or a job…", opening.ask_open, "Ctrl+O")
@@ -110,7 +112,7 @@ class Menus(QMenuBar):
         for name, turn, lift, keys in sides:
             self._action(view, f"From {name}", lambda t=turn, h=lift: acts.viewport.look_from(t, h), keys)
         view.addSeparator()
-        names = (("Tin", "T"), ("Scan colour", "C"), ("Provenance", "P"), ("Deviation", "D"))
+        names = (("Tin", "T"), ("Scan colour", "C"), ("Provenance", "P"), ("Deviation", "D"), ("Density", "Y"))
         self.looks = [
             self._action(view, name, lambda k=look: acts.viewport.set_look(k), keys, True)
             for look, (name, keys) in zip(LOOKS, names, strict=True)
@@ -121,6 +123,15 @@ class Menus(QMenuBar):
             self._action(view, what.title(), lambda what=what: acts.viewport.set_shows(what), keys, True)
             for what, keys in (("raw", "R"), ("wipe", "W"), ("now", "N"))
         ]
+        view.addSeparator()
+        for name, keys, switch in (
+            ("Wire", "K", acts.viewport.set_shows_edges),
+            ("See-through", "G", acts.viewport.set_sees_through),
+            ("Section", "Q", acts.viewport.section_bar.set_on),
+        ):
+            action = self._action(view, name, lambda: None, keys, True)
+            action.toggled.connect(switch)
+            self.aids.append(action)
         for actions, chosen in ((self.looks, 0), (self.shows, 2)):
             group = QActionGroup(owner)
             for action in actions:

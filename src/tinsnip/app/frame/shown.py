@@ -9,6 +9,7 @@ from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QObject, Qt
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.state.session import Session
 from tinsnip.app.tools.pins import Pins
+from tinsnip.app.view.looks import LOOKS
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.job import OpenedJob
 from tinsnip.regions import Region
@@ -31,7 +32,7 @@ class Shown(QObject):
         camera = self._viewport.camera
         return {
             "station": self._session.station,
-            "look": self._viewport.look,
+            "look": LOOKS.index(self._viewport.look),
             "camera": {
                 "turn": camera.turn, "lift": camera.lift, "middle": camera.middle.tolist(), "scale": camera.scale,
             },

@@ -24,7 +24,11 @@ class ViewRow(QWidget):
         self._box.setSpacing(px(4))
         self._wide: list[list[QWidget]] = []
         self._narrow: list[QToolButton] = []
-        for actions, about in ((menus.looks, "How the surface is painted"), (menus.shows, "What is shown")):
+        for actions, about in (
+            (menus.looks, "How the surface is painted"),
+            (menus.aids, "Look into it"),
+            (menus.shows, "What is shown"),
+        ):
             self._add_group(actions, about)
         self._box.addStretch(1)
         fit = QToolButton()
@@ -73,9 +77,14 @@ class ViewRow(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         room = self.width() - px(24) - self._width_of([self._fit])
-        every = self._width_of([*self._wide[0], *self._wide[1]])
-        some = self._width_of([self._narrow[0], *self._wide[1]])
-        fits = (room >= every, room >= some)  # what is shown keeps its switches longer than the looks keep theirs
+        # what is shown keeps its switches longest, the looks theirs the shortest
+        width = [self._width_of(group) for group in self._wide]
+        small = [self._width_of([one]) for one in self._narrow]
+        fits = [False] * len(width)
+        taken = sum(small)
+        for i in reversed(range(len(width))):
+            taken += width[i] - small[i]
+            fits[i] = taken <= room
         for group, one, is_wide in zip(self._wide, self._narrow, fits, strict=True):
             for button in group:
                 button.setVisible(is_wide)

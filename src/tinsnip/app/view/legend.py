@@ -10,7 +10,7 @@ from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey.deviation import FromRaw
 from tinsnip.words import at_most, millimetres
 
-__all__ = ["DeviationLegend", "ProvenanceLegend", "round_range"]
+__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "round_range"]
 
 _STOPS = (
     (0.0, "#a8451a"),
@@ -241,3 +241,36 @@ class ProvenanceLegend(QFrame):
         for k, label in enumerate(self.shares):
             label.setText("…" if measured is None else f"{100 * measured.shares[k]:.2f} %")
         self.adjustSize()
+
+
+class DensityLegend(QFrame):
+    """What the colours of the density mean: lengths of edges, a quarter to four times the middle one."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("legend")
+        box = QVBoxLayout(self)
+        box.setContentsMargins(px(10), px(8), px(10), px(8))
+        box.addWidget(QLabel("Length of the edges there"))
+        self.rows: list[QLabel] = []
+        for colour in ("#a8451a", "#c98a63", "#ede9de", "#7ba0ab", "#0d5478"):
+            row = QHBoxLayout()
+            patch = QLabel()
+            patch.setFixedSize(px(18), px(14))
+            patch.setStyleSheet(f"background: {colour}; border: 1px solid #1d2023;")
+            label = QLabel("–")
+            label.setFont(mono_font())
+            row.addWidget(patch)
+            row.addWidget(label)
+            row.addStretch(1)
+            box.addLayout(row)
+            self.rows.append(label)
+        self.hide()
+
+    def show_middle(self, middle: float) -> None:
+        """Tell the lengths, mm, from that of the middle edge."""
+        names = ("over ", "", "", "", "under ")
+        for label, name, times in zip(self.rows, names, (4.0, 2.0, 1.0, 0.5, 0.25), strict=True):
+            what = ", the middle" if times == 1.0 else ""
+            label.setText(f"{name}{middle * times:.3g} mm{what}")
+            label.setMinimumWidth(label.sizeHint().width())

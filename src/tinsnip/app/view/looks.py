@@ -2,12 +2,23 @@
 
 from importlib import resources
 
-__all__ = ["DEVIATION", "LOOKS", "PREVIEW", "PROVENANCE", "SCAN_COLOUR", "TIN", "VOIDS", "shader_source"]
+__all__ = [
+    "DENSITY",
+    "DEVIATION",
+    "EDGES",
+    "LOOKS",
+    "PREVIEW",
+    "PROVENANCE",
+    "SCAN_COLOUR",
+    "TIN",
+    "VOIDS",
+    "shader_source",
+]
 
-LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
+TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
+PREVIEW, VOIDS, DENSITY, EDGES = range(4, 8)
+LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY
 """Ways to paint the surface."""
-PREVIEW, VOIDS = 4, 5
-"""Further ones, for what is drawn with the surface."""
 
 
 def shader_source(name: str, **constants: int) -> str:

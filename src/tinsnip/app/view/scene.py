@@ -1,6 +1,7 @@
 """What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
 
 import time
+from collections.abc import Callable
 
 import moderngl
 import numpy as np
@@ -8,7 +9,18 @@ import numpy as np
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.layer import Layer
-from tinsnip.app.view.looks import DEVIATION, LOOKS, PREVIEW, PROVENANCE, SCAN_COLOUR, TIN, VOIDS, shader_source
+from tinsnip.app.view.looks import (
+    DENSITY,
+    DEVIATION,
+    EDGES,
+    LOOKS,
+    PREVIEW,
+    PROVENANCE,
+    SCAN_COLOUR,
+    TIN,
+    VOIDS,
+    shader_source,
+)
 from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.waste import MARKS, PLANE, Waste
 from tinsnip.mesh import Mesh
@@ -67,6 +79,8 @@ class Scene:
         self.wipe_at = 0.5
         self._waste: Waste | None = None
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
+        self.section: tuple[np.ndarray, float] | None = None
+        self.sees_through = self.shows_edges = False
         self._others: list[Surface] = []
         self._graves: list[moderngl.Buffer] = []
         self._ready_made = [(TIN, 0, True), *((look, 0, False) for look in (*LOOKS, PREVIEW, VOIDS))]
@@ -110,7 +124,7 @@ class Scene:
     def set_places(self, buffers: ViewBuffers, values: np.ndarray, of: Mesh) -> None:
         """Paint the deviation of a coarse mesh on the same surface with its edges halved."""
         self._await("places", buffers)
-        self._coming["places"].set_values(values)
+        self._coming["places"].set_values(values, DEVIATION)
         self._places_wanted = buffers
         self.places_of = of
         self.stage_done = 0
@@ -183,6 +197,8 @@ class Scene:
         outside = np.zeros((4, 4), dtype=np.float32)
         outside[3] = 5.0, 5.0, 5.0, 1.0
         program["to_clip"].write(outside)
+        if "clip" in program:
+            program["clip"].value = 0.0, 0.0, 0.0, 1.0
         speck = Surface(self.context, make_speck())
         speck.load(_LOAD)
         behind = self._offscreen((1, 1))
@@ -327,7 +343,7 @@ class Scene:
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
-        if look == DEVIATION and not layer.surface.has_values:
+        if look in (DEVIATION, DENSITY) and layer.surface.values_of != look:
             look = TIN
         hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
         if hatched == MARKS and not layer.surface.has_going:
@@ -355,6 +371,14 @@ class Scene:
             program["limit"].value = max(self.limit, 1e-30)
         if "kinds" in program:
             program["kinds"].value = 0
+        normal, offset = self.section or (np.zeros(3), 1.0)
+        for one, place in ((program, origin), (self.line, self.origin)):
+            if "clip" in one:
+                one["clip"].value = (*normal, offset - float(normal @ place))
+        if "is_cut" in program:
+            program["is_cut"].value = self.section is not None
+        if "see_through" in program:
+            program["see_through"].value = self.sees_through
         if waste and waste != MARKS and self.waste is not None:
             self.waste.set_up(program, self.context, origin)
         return program
@@ -371,9 +395,23 @@ class Scene:
         self._clear(target)
         for layer in self._layers(target.size):
             target.scissor = layer.scissor
+            self._push_back()
             layer.surface.draw_light(self._aim(camera, layer))
+            if self.shows_edges:
+                self._draw_edges(lambda program, layer=layer: layer.surface.draw_light(program), camera, layer)
         target.scissor = None
         self._finish(target, camera, ratio)
+
+    def _push_back(self) -> None:
+        """Draw what comes a little farther away where its edges are drawn too, which then lie on it."""
+        self.context.polygon_offset = (1.0, 1.0) if self.shows_edges else (0.0, 0.0)
+
+    def _draw_edges(self, draw: Callable[[moderngl.Program], None], camera: Camera, layer: Layer) -> None:
+        self._aim(camera, layer)
+        self.context.polygon_offset = 0.0, 0.0
+        self.context.wireframe = True
+        draw(self._ready(EDGES, 0, False, layer.surface.has_marks))
+        self.context.wireframe = False
 
     def draw_slice(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> bool:
         """Draw a slice more of the full mesh behind the scenes; show it once whole. True when it is."""
@@ -405,7 +443,14 @@ class Scene:
                 if 0 <= first < own and budget > 0:
                     count = min(budget, own - first)
                     self._stage.scissor = layer.scissor
+                    self._push_back()
                     layer.surface.draw_full(self._aim(camera, layer), first, count)
+                    if self.shows_edges:
+
+                        def draw(program: moderngl.Program, layer=layer, first=first, count=count) -> None:
+                            layer.surface.draw_full(program, first, count)
+
+                        self._draw_edges(draw, camera, layer)
                     self.stage_done += count
                     budget -= count
                 begun += own

@@ -49,7 +49,9 @@ class Surface:
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
         self._waiting: list[tuple[_Part, int]] = []
-        self.has_values = self.has_provenance = False
+        self.has_provenance = False
+        self.values_of = -1
+        """The look that the values it has are for; -1: it has none."""
         self.is_light_ready = self.is_ready = self.triangles == 0
         if self.triangles == 0:
             return
@@ -137,8 +139,8 @@ class Surface:
             return [("full", values)]
         return [("full", values), ("light", None if values is None else values[proxy.vertices])]
 
-    def set_values(self, values: np.ndarray) -> None:
-        """A number for each vertex, float32; not a number where there is none."""
+    def set_values(self, values: np.ndarray, look: int) -> None:
+        """A number for each vertex, float32, for a look; not a number where there is none."""
         if self.triangles == 0:
             return
         for name, own in self._per_vertex(values.astype(np.float32, copy=False)):
@@ -150,7 +152,7 @@ class Surface:
             self._held.append(buffer)
             parts.append(_Part(own, "1f4", "value", buffer))
         self._forget_arrays()
-        self.has_values = True
+        self.values_of = look
 
     def set_provenance(self) -> None:
         """Bring the provenance of each triangle over, for the whole mesh and its stand-in."""

@@ -16,13 +16,14 @@ from tinsnip.app.state.settings import Settings
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
 from tinsnip.app.view.hand import Hand
-from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
-from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
+from tinsnip.app.view.legend import DensityLegend, DeviationLegend, ProvenanceLegend
+from tinsnip.app.view.looks import DENSITY, DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import edge_lengths, face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding, Kind
 
@@ -105,6 +106,10 @@ class Viewport(QOpenGLWidget):
         session.selected.changed.connect(self._show_selected)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
+        self.density_legend = DensityLegend(self)
+        self.section_bar = SectionBar(self)
+        self.section_bar.changed.connect(lambda: self.set_section(self.section_bar.plane()))
+        session.mesh_changed.connect(self.section_bar.fit)
         self.deviation_legend.limit_changed.connect(self._set_limit)
 
     # ---- drawing
@@ -270,6 +275,9 @@ class Viewport(QOpenGLWidget):
         self.look = look
         self.deviation_legend.setVisible(look == DEVIATION)
         self.provenance_legend.setVisible(look == PROVENANCE)
+        self.density_legend.setVisible(look == DENSITY)
+        if look == DEVIATION and self.scene is not None:
+            self.scene.limit = self.deviation_legend.limit
         if self.scene is not None:
             self.scene.look = look
         self._give_values()
@@ -312,6 +320,8 @@ class Viewport(QOpenGLWidget):
             self.deviation_legend.show_measured(measured)
             self.provenance_legend.show_measured(measured)
             self.place_legends()
+        if scene is not None and self.look == DENSITY:
+            self._give_density(scene)
         if scene is None or measured is None or self.look != DEVIATION:
             return
         places = known.places
@@ -322,10 +332,50 @@ class Viewport(QOpenGLWidget):
                 self.redraw()
             return
         for surface in (scene.now, scene.level):
-            if surface is not None and surface.buffers.mesh is measured.mesh and not surface.has_values:
+            if surface is not None and surface.buffers.mesh is measured.mesh and surface.values_of != DEVIATION:
                 self.makeCurrent()
-                surface.set_values(measured.signed)
+                surface.set_values(measured.signed, DEVIATION)
                 self.redraw()
+
+    def _give_density(self, scene: Scene) -> None:
+        """Bring the length of the edges to the card and the legend, once it is worked out beside the window."""
+        surface = scene.level if scene.level is not None else scene.now
+        if surface is None:
+            return
+        mesh = surface.buffers.mesh
+
+        def show(lengths: np.ndarray) -> None:
+            if self.scene is None or self.look != DENSITY:
+                return
+            middle = float(np.median(lengths)) if len(lengths) else 1.0
+            self.scene.limit = max(middle, 1e-30)
+            self.density_legend.show_middle(middle)
+            self.place_legends()
+            for one in (self.scene.level, self.scene.now):
+                if one is not None and one.buffers.mesh is mesh and one.values_of != DENSITY:
+                    self.makeCurrent()
+                    one.set_values(lengths, DENSITY)
+            self.redraw()
+
+        self.session.tasks.behind("density", lambda progress: edge_lengths(mesh), show)
+
+    def set_section(self, plane: tuple[np.ndarray, float] | None) -> None:
+        """Draw only what lies below a plane, cut open; None: all of it."""
+        if self.scene is not None:
+            self.scene.section = plane
+            self.redraw()
+
+    def set_sees_through(self, on: bool) -> None:
+        """Let what lies behind shine through."""
+        if self.scene is not None:
+            self.scene.sees_through = on
+            self.redraw()
+
+    def set_shows_edges(self, on: bool) -> None:
+        """Draw the edges of the triangles."""
+        if self.scene is not None:
+            self.scene.shows_edges = on
+            self.redraw()
 
     def _set_limit(self, limit: float) -> None:
         if self.scene is not None:
@@ -339,9 +389,11 @@ class Viewport(QOpenGLWidget):
 
     def place_legends(self) -> None:
         """The legends stand at the upper right."""
-        for legend in (self.deviation_legend, self.provenance_legend):
+        for legend in (self.deviation_legend, self.provenance_legend, self.density_legend):
             legend.adjustSize()
             legend.move(self.width() - legend.width() - px(12), px(12))
+        self.section_bar.adjustSize()
+        self.section_bar.move(px(14), px(44))
 
     def _show_stand_in(self) -> None:
         """Something is shown in place of the mesh, is known more closely, or is shown no more."""

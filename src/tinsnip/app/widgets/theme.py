@@ -182,6 +182,7 @@ QFrame#legend { background: rgba(38, 41, 44, 225); border: 1px solid #5a6064; bo
 QFrame#legend QLabel { color: #f1eee8; background: transparent; }
 QFrame#legend QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
     padding: 4px 8px; }
+QFrame#legend QPushButton:checked { background: #c6e83a; color: #1d2023; border-color: #1d2023; }
 QWidget#card { background: #f3efe6; border-radius: 4px; }
 QPushButton#democard { background: #f3efe6; color: #26241f; border: 1px solid #cfc8b8; border-radius: 4px;
     padding: 14px; text-align: left; }

@@ -7,6 +7,7 @@ in vec3 head;
 in vec3 tail;
 in float along;         // length of the line before this segment, mm
 out float run;          // pixels along the line
+out vec3 at;
 uniform float scale;    // pixels per mm
 
 void main() {
@@ -19,5 +20,6 @@ void main() {
     vec4 end = corner < 2 ? a : b;
     float sign = corner % 2 == 0 ? 1.0 : -1.0;
     gl_Position = vec4(end.xy + sign * side * width / size, end.z - 0.003, 1.0);
+    at = corner < 2 ? head : tail;
     run = (along + (corner < 2 ? 0.0 : distance(head, tail))) * scale;
 }

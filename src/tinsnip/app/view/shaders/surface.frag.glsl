@@ -2,7 +2,7 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
+// through the part, 6 density of the triangles, 7 their edges. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
 // that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
 // they are and not as if they were round. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
@@ -27,16 +27,17 @@ in vec3 facing;
 #if LOOK == 1
 in vec3 paint;
 #endif
-#if LOOK == 3
+#if LOOK == 3 || LOOK == 6
 in float deviation;
 in float unknown;
 #endif
-#if WASTE
 in vec3 at;
-#endif
 #if FACETS
 in vec3 seen;
 #endif
+uniform vec4 clip;         // drawn where dot(clip.xyz, at) < clip.w only
+uniform bool is_cut;       // a section is looked at: backs are the inside of what is cut
+uniform bool see_through;
 flat in int kind;
 out vec4 shade;
 
@@ -128,7 +129,26 @@ vec3 provenance_colour() {
 }
 #endif
 
+#if LOOK == 6
+// Petrol where triangles are finer than the middle one, copper where they are coarser; hatched at the ends.
+vec3 density_colour() {
+    float t = log2(max(deviation, 1e-30) / limit);
+    float s = min(abs(t) / 2.5, 1.0);
+    vec3 pale = vec3(0.93, 0.915, 0.87);
+    vec3 far = t > 0.0 ? vec3(0.66, 0.27, 0.08) : vec3(0.05, 0.33, 0.47);
+    vec3 colour = mix(pale, far, s);
+    if (abs(t) > 2.5 && hatch(6.0, 2.0)) colour *= 0.7;
+    return colour;
+}
+#endif
+
 void main() {
+    if (dot(clip.xyz, at) > clip.w) discard;
+#if LOOK == 7
+    shade = vec4(0.10, 0.11, 0.13, 1.0);
+    return;
+#endif
+    if (see_through && mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
 #if LOOK == 5
     if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
     shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
@@ -140,6 +160,7 @@ void main() {
     if (!gl_FrontFacing) {
         vec2 cell = mod(gl_FragCoord.xy, 7.0) - 3.0;
         shade = vec4(dot(cell, cell) < 2.6 ? IRON * 2.3 : IRON, 1.0);
+        if (is_cut) shade = vec4(hatch(9.0, 2.0) ? vec3(0.36, 0.19, 0.09) : vec3(0.72, 0.46, 0.28), 1.0);
 #if WASTE
         if (is_waste() && hatch(8.0, 3.0)) shade.rgb *= 0.55;
 #endif
@@ -154,6 +175,8 @@ void main() {
     vec3 base = provenance_colour();
 #elif LOOK == 3
     vec3 base = deviation_colour();
+#elif LOOK == 6
+    vec3 base = density_colour();
 #elif LOOK == 4
     vec3 base = made_pattern();
 #else

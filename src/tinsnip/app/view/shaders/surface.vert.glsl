@@ -8,20 +8,18 @@ in vec4 normal;
 in vec4 colour;
 #endif
 in uint role;     // what the shell is
-#if LOOK == 3
+#if LOOK == 3 || LOOK == 6
 in float value;   // deviation from raw, mm; not a number: nothing to measure against
 #endif
 out vec3 facing;
 #if LOOK == 1
 out vec3 paint;
 #endif
-#if LOOK == 3
+#if LOOK == 3 || LOOK == 6
 out float deviation;
 out float unknown;
 #endif
-#if WASTE
 out vec3 at;
-#endif
 #if FACETS
 out vec3 seen;
 #endif
@@ -29,9 +27,7 @@ flat out int kind;
 
 void main() {
     gl_Position = to_clip * vec4(place, 1.0);
-#if WASTE
     at = place;
-#endif
     facing = to_view * normal.xyz;
 #if FACETS
     seen = to_view * place;
@@ -40,7 +36,7 @@ void main() {
 #if LOOK == 1
     paint = colour.rgb;
 #endif
-#if LOOK == 3
+#if LOOK == 3 || LOOK == 6
     unknown = isnan(value) ? 1.0 : 0.0;
     deviation = isnan(value) ? 0.0 : value;
 #endif
