@@ -338,6 +338,33 @@ class ByHand(WindowTest):
         self.assertAlmostEqual(self.session.mesh.area, mesh.area - 45.0, delta=2.0)
         self.assertEqual(self.session.job.log[-1].action.name, "snip-traced")
 
+    def test_looking_into_it_changes_the_picture_and_never_the_mesh(self) -> None:
+        mesh, plain = self.session.mesh, self.picture()
+        pictures = {}
+        for name, key in (("wire", Qt.Key.Key_K), ("see-through", Qt.Key.Key_G), ("section", Qt.Key.Key_Q)):
+            self.key(key)
+            pictures[name] = self.picture()
+            self.assertGreater(np.abs(pictures[name].astype(int) - plain).mean(), 1.0, name)
+            if name == "section":
+                bar = self.view.section_bar
+                self.assertTrue(bar.isVisible())
+                self.click(bar.buttons["z"])
+                self.type_number(bar.place, "0")
+                x, y = (round(c) for c in self.at(15.0, 15.0, 0.0))
+                r, _, b = self.picture()[y, x].astype(int)
+                self.assertGreater(r, b + 40)  # the cut is filled
+                before = self.picture()
+                bar.slider.setValue(960)
+                self.settle()
+                self.assertGreater(np.abs(self.picture().astype(int) - before).mean(), 0.2)
+            self.key(key)
+            self.assertLess(np.abs(self.picture().astype(int) - plain).mean(), 0.5, name)
+        self.key(Qt.Key.Key_Y)
+        self.wait_for(lambda: "mm" in self.view.density_legend.rows[0].text())
+        self.assertGreater(np.abs(self.picture().astype(int) - plain).mean(), 1.0)
+        self.assertIs(self.session.mesh, mesh)
+        self.key(Qt.Key.Key_T)
+
     def test_an_edge_is_tidied_by_a_click(self) -> None:
         self.trim.section.axis.button(2).click()
         self.settle()

@@ -17,6 +17,7 @@ from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.cutting import CutPlan, CutTool
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
@@ -67,15 +68,17 @@ class TrimTray(Tray):
             section.setVisible(section is self.section)
         self.offset, self.tilts = self.straight.offset, self.straight.tilts
         self.two_points, self.axis = self.straight.two_points, self.straight.axis
-        self.swap_button = self.button("Swap the waste side", self.swap, "X")
-        self.close_box = self.tick("close the cut")
+        self.cutting = Section()
+        self.add(self.cutting)
+        self.swap_button = self.cutting.button("Swap the waste side", self.swap, "X")
+        self.close_box = self.cutting.tick("close the cut")
         self.close_box.setToolTip("Where it runs through the solid, its wall is made")
         self.close_box.toggled.connect(self._ticked)
-        self.both_box = self.tick("keep both sides, as two pieces")
+        self.both_box = self.cutting.tick("keep both sides, as two pieces")
         self.both_box.toggled.connect(self._ticked)
-        self.heading("What the preview shows")
-        self.goes = self.figure("Triangles that go")
-        self.stays = self.figure("Triangles that stay")
+        self.cutting.heading("What the preview shows")
+        self.goes = self.cutting.figure("Triangles that go")
+        self.stays = self.cutting.figure("Triangles that stay")
         self.copper_button(self.section.set_up_text, self.cut)
 
     @property
@@ -112,6 +115,9 @@ class TrimTray(Tray):
         self.select_row.check([tool.name] if tool is not None else [])
         for one, options in self._options.items():
             options.setVisible(one is tool)
+        selects = tool is not None and tool.station == "Trim"  # then nothing of a cut is in the way
+        self.section.setVisible(not selects)
+        self.cutting.setVisible(not selects)
 
     def choose(self, section: SnipSection) -> None:
         """Cut in another way."""

@@ -273,4 +273,4 @@ class DensityLegend(QFrame):
         for label, name, times in zip(self.rows, names, (4.0, 2.0, 1.0, 0.5, 0.25), strict=True):
             what = ", the middle" if times == 1.0 else ""
             label.setText(f"{name}{middle * times:.3g} mm{what}")
-            label.setMinimumWidth(label.sizeHint().width())
+            label.setMinimumWidth(label.sizeHint().width() + px(14))

@@ -276,8 +276,6 @@ class Viewport(QOpenGLWidget):
         self.deviation_legend.setVisible(look == DEVIATION)
         self.provenance_legend.setVisible(look == PROVENANCE)
         self.density_legend.setVisible(look == DENSITY)
-        if look == DEVIATION and self.scene is not None:
-            self.scene.limit = self.deviation_legend.limit
         if self.scene is not None:
             self.scene.look = look
         self._give_values()
