@@ -17,6 +17,7 @@ from tinsnip.words import at_most, counted
 __all__ = ["Tidy"]
 
 _TURNS = 24
+_FEW = 2
 _SHORT = 0.22
 """Edges of the line shorter than this share of the mean are drawn together; a little more than is promised."""
 
@@ -50,21 +51,17 @@ class Tidy(Treatment):
         line = np.zeros(len(mesh.vertices), dtype=bool)
         line[corner[halves]] = True
         line[corner[np.where(halves % 3 == 2, halves - 2, halves + 1)]] = True
-        reached = np.zeros(len(mesh.faces), dtype=bool)
-        # row by row, among the triangles that the row before had reached only
-        moves, front = line.copy(), line.copy()
-        for row in range(self.rows + 1):
-            fresh, ahead = np.zeros(len(mesh.faces), dtype=bool), np.zeros(len(mesh.vertices), dtype=bool)
-            next_row(mesh.faces, front, reached, fresh, ahead)
-            reached |= fresh
-            front = ahead & ~moves
-            if row < self.rows - 1:  # vertices within so many rows of triangles
-                moves |= front
-        check_here()
-        band_faces = np.flatnonzero(reached)
-        used, local = np.unique(mesh.faces[band_faces], return_inverse=True)
-        # other open edges in the band are not worked on
-        band = Band(mesh.vertices[used], local.reshape(-1, 3), ~moves[used], line[used])
+        # a line that is good but for short edges and its course needs two rows only
+        for rows in sorted({min(_FEW, self.rows), self.rows}):
+            band_faces, used, band = _band_along(mesh, line, rows)
+            self._tidy(band)
+            left = len(band.bent()[0])
+            if left == 0:
+                break
+        return self._outcome(mesh, band, band_faces, used, left)
+
+    def _tidy(self, band: Band) -> None:
+        """Work on the line until nothing is left to do."""
         band.split_pinches()
         for _ in range(_TURNS):
             check_here()
@@ -74,8 +71,6 @@ class Tidy(Treatment):
             band.smooth(0.5 * max(self.strength, 0.02), 1 + round(6 * self.strength))
             if not changed and not band.bent()[0]:
                 break
-        left = len(band.bent()[0])
-        return self._outcome(mesh, band, band_faces, used, left)
 
     def _outcome(self, mesh: Mesh, band: Band, band_faces: np.ndarray, used: np.ndarray, left: int) -> Outcome:
         """The mesh with the band as it is now."""
@@ -122,3 +117,22 @@ class Tidy(Treatment):
         if left:
             said += f"; {counted(left, 'sharp turn')} left, as {counted(self.rows, 'row')} were too few"
         return Outcome(compact(mesh.derive(faces, lineage, vertices, provenance)), said, figures)
+
+
+def _band_along(mesh: Mesh, line: np.ndarray, rows: int) -> tuple[np.ndarray, np.ndarray, Band]:
+    """The triangles within so many rows of a line and one row more, their vertices, and the band of them."""
+    reached = np.zeros(len(mesh.faces), dtype=bool)
+    # row by row, among the triangles that the row before had reached only
+    moves, front = line.copy(), line.copy()
+    for row in range(rows + 1):
+        fresh, ahead = np.zeros(len(mesh.faces), dtype=bool), np.zeros(len(mesh.vertices), dtype=bool)
+        next_row(mesh.faces, front, reached, fresh, ahead)
+        reached |= fresh
+        front = ahead & ~moves
+        if row < rows - 1:  # vertices within so many rows of triangles
+            moves |= front
+    check_here()
+    band_faces = np.flatnonzero(reached)
+    used, local = np.unique(mesh.faces[band_faces], return_inverse=True)
+    # other open edges in the band are not worked on
+    return band_faces, used, Band(mesh.vertices[used], local.reshape(-1, 3), ~moves[used], line[used])
