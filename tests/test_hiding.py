@@ -7,6 +7,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.test_bed import scene
 from tests.test_selecting import two_shells
 from tinsnip.errors import BadInput, HiddenInTheWay
 from tinsnip.formats import Scan, write_mesh
@@ -15,6 +16,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.regions.backdrop import backdrop
 from tinsnip.regions.outlined import Sight, outlined, seen_through
 from tinsnip.regions.rules import along_edge, edge_rows, facing, high, long_edged, small_shells, smoothed_border
 from tinsnip.treat import TREATMENTS, Context, Delete, Reduce, Smooth, StraightSnip, Turn
@@ -22,6 +24,7 @@ from tinsnip.treat import TREATMENTS, Context, Delete, Reduce, Smooth, StraightS
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt
     from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QMenu
 
 
 def sight_along(mesh: Mesh, towards: np.ndarray, pixels: int) -> Sight:
@@ -115,6 +118,26 @@ class Rules(unittest.TestCase):
         self.assertLess(cup.vertices[cup.faces[at_rim]][..., 2].max(), 5)
         some = along_edge(cup, np.array([10.0, 0, 2]), np.array([0.0, 10, 2]))
         self.assertAlmostEqual(len(some) / len(along_edge(cup, np.array([10.0, 0, 2]))), 0.25, delta=0.05)
+
+
+class Backdrops(unittest.TestCase):
+    def test_what_is_proposed_is_background_and_nothing_is_where_there_is_none(self) -> None:
+        for seed in range(6):
+            mesh, normal, point, scale = scene(seed, True)
+            height = (mesh.vertices[mesh.faces].mean(axis=1) - point) @ normal / scale
+            chosen = backdrop(mesh)
+            with self.subTest(seed=seed):
+                self.assertGreater(chosen[height < 0.3].mean(), 0.9)
+                self.assertLess(chosen[height > 8.0].mean(), 0.01)
+                self.assertFalse(backdrop(scene(seed, False)[0]).any())
+        far = two_shells()
+        wall = specimens.sphere(30.0, 30).mesh
+        both = Mesh(
+            np.concatenate([far.vertices, wall.vertices + 200.0]),
+            np.concatenate([far.faces, wall.faces + len(far.vertices)]),
+        )
+        chosen = backdrop(both)
+        self.assertTrue((chosen == (np.arange(len(both.faces)) >= len(far.faces))).all())
 
 
 class Hidden(unittest.TestCase):
@@ -364,6 +387,25 @@ class ByHand(WindowTest):
         self.assertGreater(np.abs(self.picture().astype(int) - plain).mean(), 1.0)
         self.assertIs(self.session.mesh, mesh)
         self.key(Qt.Key.Key_T)
+
+    def test_tools_at_the_pointer_in_any_station(self) -> None:
+        self.key(Qt.Key.Key_5)
+        self.window.show_tools()
+        menu = next(m for m in self.window.findChildren(QMenu) if m.isVisible() and len(m.actions()) > 10)
+        actions = {action.text(): action for action in menu.actions()}
+        actions["Select a shell"].trigger()
+        menu.close()
+        self.assertEqual((self.session.station, self.view.hand.tool.name), ("Holes", "Select a shell"))
+        mesh = self.session.mesh
+        self.click(self.view, *self.at(15.0, 15.0, 0.0))
+        self.wait_for(lambda: self.selected.count > 0)
+        self.assertEqual(self.selected.count, int((mesh.shells.label == mesh.shells.label[0]).sum()))
+        self.window.show_tools()
+        menu = next(m for m in self.window.findChildren(QMenu) if m.isVisible() and len(m.actions()) > 10)
+        next(a for a in menu.actions() if a.text() == "Box snip").trigger()
+        menu.close()
+        self.settle()
+        self.assertEqual((self.session.station, self.trim.section.name), ("Trim", "Box snip"))
 
     def test_an_edge_is_tidied_by_a_click(self) -> None:
         self.trim.section.axis.button(2).click()

@@ -39,6 +39,7 @@ class Acts(Protocol):
     def leave(self) -> None: ...
     def swap(self) -> None: ...
     def delete_selection(self) -> None: ...
+    def show_tools(self) -> None: ...
     def hide_selection(self) -> None: ...
     def hide_rest(self) -> None: ...
     def show_hidden(self) -> None: ...
@@ -99,6 +100,7 @@ class Menus(QMenuBar):
         ):  # shown here, but never taken away from what has the focus
             self._action(edit, text, call, keys).setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
         self._action(edit, "Delete what is selected", acts.delete_selection, "Del")
+        self._action(edit, "Tools at the pointer", acts.show_tools, "E")
         self._action(edit, "Hide what is selected", acts.hide_selection, "H")
         self._action(edit, "Hide all but what is selected", acts.hide_rest, "Shift+H")
         self._action(edit, "Show what is hidden", acts.show_hidden, "Ctrl+H")
@@ -125,8 +127,8 @@ class Menus(QMenuBar):
         ]
         view.addSeparator()
         for name, keys, switch in (
-            ("Wire", "K", acts.viewport.set_shows_edges),
-            ("See-through", "G", acts.viewport.set_sees_through),
+            ("Wire", "K", lambda on: acts.viewport.set_aid("shows_edges", on)),
+            ("See-through", "G", lambda on: acts.viewport.set_aid("sees_through", on)),
             ("Section", "Q", acts.viewport.section_bar.set_on),
         ):
             action = self._action(view, name, lambda: None, keys, True)

@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal
+from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QVBoxLayout
 
 from tinsnip.app.state.selected import Places
@@ -24,6 +25,7 @@ from tinsnip.words import counted
 __all__ = ["SelectionBar"]
 
 _MOST_POINTS = 4000
+_MOST_INSETS = 4
 
 
 class SelectionBar(QFrame):
@@ -305,10 +307,27 @@ class SelectionBar(QFrame):
         if self.out_of_view():
             text = f"Delete {self.told()}?"
             about = "Fit all (F) shows every place; undo brings back what went."
-            if ask(self.window(), "Delete", text, about, ("Delete", "Keep"), "Keep", "Keep") != "Delete":
+            keep = "Keep"
+            if ask(self.window(), "Delete", text, about, ("Delete", keep), keep, keep, self._insets()) != "Delete":
                 return
         mesh, chosen = known
         self._session.do_made("Delete", lambda: Delete(triangles=Region.of(mesh, chosen)))
+
+    def _insets(self) -> QPixmap | None:
+        """Small pictures of the places that are out of view, beside each other."""
+        places, view = self._session.selected.places, self._viewport
+        if places is None or view.scene is None:
+            return None
+        away = places.out_of_view(view.camera, view.width(), view.height())[:_MOST_INSETS]
+        which = [int(places.place[np.flatnonzero((places.points == point).all(axis=1))[0]]) for point in away]
+        wide, high, gap = px(150), px(110), px(6)
+        whole = QPixmap(len(which) * (wide + gap), high)
+        whole.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(whole)
+        for i, number in enumerate(which):
+            painter.drawImage(i * (wide + gap), 0, view.picture_of(places.points[places.place == number], wide, high))
+        painter.end()
+        return whole
 
     def extract(self) -> None:
         """Make a piece of what is selected."""

@@ -29,6 +29,7 @@ from tinsnip.app.frame.starting import take_place
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
+from tinsnip.app.frame.toolmenu import tool_menu
 from tinsnip.app.frame.viewrow import ViewRow
 from tinsnip.app.state.editing import Editing, Halt
 from tinsnip.app.state.saving import Saving
@@ -313,6 +314,11 @@ class Window(QMainWindow):
     def delete_selection(self) -> None:
         """Delete what is selected."""
         self.selection_bar.delete()
+
+    def show_tools(self) -> None:
+        """Offer the snips and the tools for selecting at the pointer."""
+        if self.session.mesh is not None:
+            tool_menu(self, self.session, self.trays["Trim"])
 
     def hide_selection(self) -> None:
         """Hide what is selected."""

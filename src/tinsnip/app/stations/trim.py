@@ -42,6 +42,7 @@ class TrimTray(Tray):
         self.sections = [make(session, view) for make in _SECTIONS]
         self.straight = self.sections[0]
         self.section: SnipSection = self.straight
+        self.select_tools: list[Tool] = []
         self._options: dict[Tool, ToolOptions] = {}
         self._past: list[tuple[SnipSection, CutPlan]] = []
         self._is_as_set_up = False
@@ -93,6 +94,7 @@ class TrimTray(Tray):
 
     def offer_tools(self, tools: list[Tool]) -> None:
         at = self.column.indexOf(self.select_row) + 1
+        self.select_tools = tools
         for tool in tools:
             self.select_row.offer(tool.picture, tool.short or tool.name, tool.name, lambda t=tool: self.take(t))
             if tool.options:

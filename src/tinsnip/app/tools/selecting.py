@@ -14,12 +14,23 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.progress import Progress
+from tinsnip.regions.backdrop import backdrop
 from tinsnip.regions.grow import brushed, flat_round, whole_shell
 from tinsnip.regions.outlined import Sight, outlined, seen_through
 from tinsnip.regions.rules import coloured_like, edge_rows, in_group
 from tinsnip.space.tree import first_hits
 
-__all__ = ["Brush", "ColourSelect", "EdgeRows", "FlatSelect", "GroupSelect", "OutlineSelect", "Selects", "ShellSelect"]
+__all__ = [
+    "BackdropSelect",
+    "Brush",
+    "ColourSelect",
+    "EdgeRows",
+    "FlatSelect",
+    "GroupSelect",
+    "OutlineSelect",
+    "Selects",
+    "ShellSelect",
+]
 
 _SHIFT, _CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
 
@@ -179,6 +190,26 @@ class OutlineSelect(Selects, Drawing):
             return outlined(mesh, sight, corners, progress, hidden, others)
 
         self.found(work, at.keys)
+
+
+class BackdropSelect(Selects):
+    """What may be the backdrop: proposed, and never deleted unasked."""
+
+    name = "Select the backdrop"
+    picture, short = "backdrop", "Backdrop"
+    cursor = Qt.CursorShape.ArrowCursor
+
+    def hint(self) -> str:
+        return "What may be the backdrop is selected: look at it, then delete it or not  (Esc to leave)"
+
+    def taken(self) -> None:
+        def work(mesh: Mesh, progress: Progress) -> np.ndarray:
+            found = backdrop(mesh)
+            if not found.any():
+                raise BadInput("no backdrop found: no large flat faces the part and ends in the open")
+            return found
+
+        self.found(work, Qt.KeyboardModifier.NoModifier)
 
 
 class Brush(Tool):

@@ -413,6 +413,15 @@ class Scene:
         draw(self._ready(EDGES, 0, False, layer.surface.has_marks))
         self.context.wireframe = False
 
+    def picture(self, camera: Camera, width: int, height: int) -> np.ndarray:
+        """What a camera sees, by the stand-ins, as pixels, uint8, shape (height, width, 3)."""
+        place = self._offscreen((width, height))
+        self.draw_light(place, camera, 1.0)
+        pixels = np.frombuffer(place.read(components=3, alignment=1), dtype=np.uint8).reshape(height, width, 3)
+        _release_whole(place)
+        self.stage_done = 0
+        return np.ascontiguousarray(pixels[::-1])
+
     def draw_slice(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> bool:
         """Draw a slice more of the full mesh behind the scenes; show it once whole. True when it is."""
         layers = self._layers(target.size)

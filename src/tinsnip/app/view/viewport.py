@@ -1,12 +1,13 @@
 """The view of the part: what is drawn of it, and when."""
 
 import contextlib
+import copy
 from collections.abc import Callable
 
 import moderngl
 import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
 
@@ -363,16 +364,10 @@ class Viewport(QOpenGLWidget):
             self.scene.section = plane
             self.redraw()
 
-    def set_sees_through(self, on: bool) -> None:
-        """Let what lies behind shine through."""
+    def set_aid(self, name: str, on: bool) -> None:
+        """Let what lies behind shine through (``sees_through``), or draw the edges (``shows_edges``)."""
         if self.scene is not None:
-            self.scene.sees_through = on
-            self.redraw()
-
-    def set_shows_edges(self, on: bool) -> None:
-        """Draw the edges of the triangles."""
-        if self.scene is not None:
-            self.scene.shows_edges = on
+            setattr(self.scene, name, on)
             self.redraw()
 
     def _set_limit(self, limit: float) -> None:
@@ -435,6 +430,16 @@ class Viewport(QOpenGLWidget):
                     marks[selected.hidden] = 2
             self.scene.set_marked(mesh, marks)
             self.redraw()
+
+    def picture_of(self, points: np.ndarray, width: int, height: int) -> QImage:
+        """A small picture of what lies round some points, mm, shape (N, 3), seen from where the view looks."""
+        camera = copy.copy(self.camera)
+        camera.width, camera.height = width, height
+        camera.fit(points, np.stack([points.min(axis=0), points.max(axis=0)]))
+        camera.scale = max(2.5 * camera.scale, 1e-3 * camera.reach)  # with enough round it to know it again
+        self.makeCurrent()
+        pixels = self.scene.picture(camera, width, height)
+        return QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
     def show_waste(self, waste: Waste | None) -> None:
         """Hatch what a snip would cut away; None: nothing."""

@@ -3,13 +3,13 @@
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QWidget
 
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
 
-__all__ = ["PictogramButton", "PictogramRow"]
+__all__ = ["PictogramButton", "PictogramRow", "drawn"]
 
 _ACROSS = 5
 
@@ -111,6 +111,12 @@ def _tidy(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(2, 16), QPointF(22, 16))
 
 
+def _backdrop(p: QPainter, ink: QColor) -> None:
+    p.fillRect(QRectF(2, 15, 20, 6), QColor("#a9c92c"))
+    p.drawRect(QRectF(2, 15, 20, 6))
+    p.drawEllipse(QPointF(12, 10), 5, 5)
+
+
 def _other(p: QPainter, ink: QColor) -> None:
     p.drawEllipse(QPointF(12, 12), 6, 6)
     p.drawLine(QPointF(12, 2), QPointF(12, 22))
@@ -120,8 +126,22 @@ def _other(p: QPainter, ink: QColor) -> None:
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
-    "group": _group, "tidy": _tidy,
+    "group": _group, "tidy": _tidy, "backdrop": _backdrop,
 }  # fmt: skip
+
+
+def drawn(picture: str, size: QSize) -> QPixmap:
+    """A pictogram in light ink, for a dark menu."""
+    pixmap = QPixmap(size)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.scale(size.width() / 24.0, size.height() / 24.0)
+    ink = QColor("#efece5")
+    painter.setPen(QPen(ink, 1.6))
+    _DRAWN.get(picture, _other)(painter, ink)
+    painter.end()
+    return pixmap
 
 
 class PictogramButton(Button):

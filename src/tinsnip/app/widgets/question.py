@@ -3,12 +3,22 @@
 from collections.abc import Sequence
 
 import shiboken6
+from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 __all__ = ["ask"]
 
 
-def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[str], default: str, leave: str) -> str:
+def ask(
+    parent: QWidget,
+    title: str,
+    text: str,
+    about: str,
+    answers: Sequence[str],
+    default: str,
+    leave: str,
+    picture: QPixmap | None = None,
+) -> str:
     """Ask, and wait for an answer.
 
     Parameters
@@ -20,6 +30,8 @@ def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[st
         What the buttons say.
     default, leave : str
         The answers that Enter and Esc give.
+    picture : QPixmap, optional
+        What it is about, to be seen.
 
     Returns
     -------
@@ -28,6 +40,8 @@ def ask(parent: QWidget, title: str, text: str, about: str, answers: Sequence[st
     """
     box = QMessageBox(QMessageBox.Icon.NoIcon, title, text, parent=parent)
     box.setInformativeText(about)
+    if picture is not None:
+        box.setIconPixmap(picture)
     buttons = {box.addButton(answer, QMessageBox.ButtonRole.ActionRole): answer for answer in answers}
     for button, answer in buttons.items():
         if answer == default:
