@@ -214,6 +214,28 @@ class Cuts(unittest.TestCase):
         away = RoundSnip(through=(100, 0, 0), radius_mm=2)
         self.assertIs(away.apply(ball, Context()).mesh, ball)
 
+    def test_the_near_side_only(self) -> None:
+        ball = specimens.sphere(20.0, 60).mesh
+        rng = np.random.default_rng(4)
+        for _ in range(5):
+            sight = rng.normal(size=3)
+            sight /= np.linalg.norm(sight)
+            square = OutlineSnip(sight=tuple(sight), corners=((-4, -4), (4, -4), (4, 4), (-4, 4)))
+            near = square.model_copy(update={"near": True}).apply(ball, Context()).mesh
+            through = square.apply(ball, Context()).mesh
+            self.assertEqual(
+                (near.edges.tangled, near.edges.flipped, len(near.loops), len(through.loops)), (0, 0, 1, 2)
+            )
+            self.assertAlmostEqual(ball.area - near.area, 0.5 * (ball.area - through.area), delta=0.01 * ball.area)
+            behind = (ball.vertices @ sight)[ball.faces].max(axis=1) < -0.1
+            there = specimens.triangle_set(near.vertices, near.faces)
+            self.assertLessEqual(specimens.triangle_set(ball.vertices, ball.faces[behind]), there)
+            edge = near.vertices[near.faces.ravel()[near.loops.halfedges]]
+            self.assertGreater((edge @ sight).min(), 0)
+        for wrong in ({"waste": "outside"}, {"close": True}):
+            with self.assertRaises(BadInput):
+                square.model_copy(update={"near": True, **wrong}).apply(ball, Context())
+
     def test_both_sides_as_pieces(self) -> None:
         ball = specimens.sphere(20.0, 30).mesh
         for snip in (RoundSnip(radius_mm=4, close=True), StraightSnip(normal=(1, 1, 0), offset=2, close=True)):

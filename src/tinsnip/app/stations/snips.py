@@ -376,7 +376,9 @@ class OutlineSection(SnipSection):
     why_none = "draw it over the part first"
 
     def build(self) -> None:
-        self.explain("Drawn over the part, and cut through all of it as it is seen.")
+        self.explain("Drawn over the part, and cut through it as it is seen.")
+        self.near_box = self.tick("only the near side, not what lies behind")
+        self.near_box.toggled.connect(self._set_near)
         self.shapes = QButtonGroup(self)
         for names in (SHAPES[:2], SHAPES[2:]):
             buttons: list[QWidget] = []
@@ -390,6 +392,12 @@ class OutlineSection(SnipSection):
         self.shapes.idClicked.connect(lambda i: self.tool.drawing.set_shape(SHAPES[i]))
         self.take_back = self.button("Take the last corner back", self.tool.drawing.take_back)
         self.take_back.setToolTip("Backspace")
+
+    def _set_near(self, on: bool) -> None:
+        self.tool.is_near = on
+        if self.plan is not None:
+            self.plan.near = on
+            self.changed.emit()
 
     def new_plan(self, box: np.ndarray) -> None:
         return None

@@ -25,11 +25,14 @@ class OutlinePlan(CutPlan):
         mm.
     corners : ndarray, shape (N, 2)
         mm.
+    near : bool
+        Only what is seen there goes.
     """
 
     def __init__(self, box: np.ndarray, axes: np.ndarray, origin: np.ndarray, corners: np.ndarray) -> None:
         super().__init__(box)
         self.axes, self.origin, self.corners = axes, origin, corners
+        self.near = False
         self._waste: Waste | None = None
 
     def __getstate__(self) -> dict[str, object]:
@@ -50,6 +53,7 @@ class OutlinePlan(CutPlan):
             corners=tuple(map(tuple, self.corners.tolist())),
             waste="outside" if self.flipped else "inside",
             close=self.close,
+            near=self.near,
         )
 
     def line(self) -> np.ndarray:
@@ -81,6 +85,7 @@ class OutlineTool(CutTool):
     def __init__(self, view: View) -> None:
         super().__init__(view)
         self.drawing = _Drawn(view, self)
+        self.is_near = False
 
     def hint(self) -> str:
         return self.drawing.hint() if self.plan is None or self.drawing.points else ""
@@ -92,6 +97,7 @@ class OutlineTool(CutTool):
             return
         flat = (corners - [camera.width / 2, camera.height / 2]) * camera.scale * [1, -1]
         plan = OutlinePlan(mesh.box, camera.frame(), camera.middle.copy(), flat)
+        plan.near = self.is_near
         if self.plan is not None:
             plan.flipped, plan.close = self.plan.flipped, self.plan.close
         try:

@@ -155,7 +155,7 @@ class TracedTool(CutTool):
                 line = snip.line(mesh, progress)
                 if len(snip.points) < 3:
                     return line, None, "", False
-                sides = snip.division(mesh, progress).sides
+                sides = snip.traced(mesh, progress).sides
             except BadInput as error:
                 return line, None, str(error), False
             area = np.bincount(

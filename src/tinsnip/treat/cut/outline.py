@@ -6,8 +6,12 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.treat.cut.snip import BodySnip, Number, Point, frame_along
 from tinsnip.treat.kit.cutters import OUTLINE, Cutter
+from tinsnip.treat.kit.dividing import Division
+from tinsnip.treat.kit.nearside import divide_near
 
 __all__ = ["OutlineSnip"]
 
@@ -25,6 +29,22 @@ class OutlineSnip(BodySnip):
     corners: tuple[tuple[Number, Number], ...] = Field(
         (), max_length=20_000, description="the outline's corners in the drawing, to the right and up, mm"
     )
+
+    near: bool = Field(False, description="cut only what is seen there, not what lies behind it")
+
+    def division(self, mesh: Mesh, cutter: Cutter, progress: Progress) -> Division:
+        if not self.near:
+            return super().division(mesh, cutter, progress)
+        if self.waste == "outside":
+            raise BadInput("only the near side can go where what lies inside the outline goes; swap the waste side")
+        if self.close:
+            raise BadInput("a cut through the near side only has no wall to be closed by; leave it open")
+        return divide_near(mesh, cutter, progress)
+
+    def goes(self, mesh: Mesh) -> int:
+        if self.near and self.waste == "inside":
+            return divide_near(mesh, self.cutter(), Progress()).count(True)
+        return super().goes(mesh)
 
     def cutter(self) -> Cutter:
         axes = frame_along(self.sight, self.across, "line of sight")

@@ -63,6 +63,10 @@ class BodySnip(Treatment):
         """
         raise NotImplementedError
 
+    def division(self, mesh: Mesh, cutter: Cutter, progress: Progress) -> Division:
+        """The mesh, divided along the wall of a body."""
+        return divide(mesh, cutter, progress)
+
     def cut(self, mesh: Mesh, sides: Sequence[bool], progress: Progress) -> tuple[Division, list[Mesh]]:
         """The mesh on some sides of the wall (True: inside), closed if so set; the cut edge is the same on all.
 
@@ -74,7 +78,7 @@ class BodySnip(Treatment):
         cutter = self.cutter()
         last = VARIANTS - 1 if self.close and cutter.kind != BOX else 0
         for turn in range(last + 1):  # its lines may run just along edges of the mesh: then they are put elsewhere
-            division = divide(mesh, cutter.varied(turn), progress)
+            division = self.division(mesh, cutter.varied(turn), progress)
             try:
                 return division, [self._side(division, inside, progress) for inside in sides]
             except BadInput:

@@ -33,7 +33,7 @@ class TracedSnip(BodySnip):
     )
     close: bool = Field(False, description="close the cut with the fewest triangles")
 
-    def division(self, mesh: Mesh, progress: Progress) -> Division:
+    def traced(self, mesh: Mesh, progress: Progress) -> Division:
         """The mesh, divided along the line.
 
         Raises
@@ -61,10 +61,10 @@ class TracedSnip(BodySnip):
         return self.waste == "right"
 
     def goes(self, mesh: Mesh) -> int:
-        return self.division(mesh, Progress()).count(not self.keeps_inside)
+        return self.traced(mesh, Progress()).count(not self.keeps_inside)
 
     def cut(self, mesh: Mesh, sides: Sequence[bool], progress: Progress) -> tuple[Division, list[Mesh]]:
-        division = self.division(mesh, progress)
+        division = self.traced(mesh, progress)
         return division, [self._one_side(division, inside, progress) for inside in sides]
 
     def _one_side(self, division: Division, inside: bool, progress: Progress) -> Mesh:
