@@ -140,6 +140,25 @@ class Cuts(unittest.TestCase):
         inside = (p[:, 1] > -5) & (2 * np.abs(p[:, 0]) < 5 - p[:, 1]) & ((p**2).sum(axis=1) < 100)
         self.assertAlmostEqual(drawn.volume / (8000 * inside.mean()), 1.0, delta=0.02)
 
+    def test_walls_of_even_triangles(self) -> None:
+        ball = specimens.sphere(20.0, 40).mesh
+        for snip in (
+            StraightSnip(normal=(0.2, 0.3, 1), offset=2.0),
+            RoundSnip(radius_mm=5),
+            BoxSnip(middle=(8, 0, 0), size_mm=(9, 9, 9), up=(1, 1, 3)),
+            OutlineSnip(corners=((-5, -5), (5, -5), (0, 5))),
+        ):
+            few = snip.model_copy(update={"close": True}).apply(ball, Context()).mesh
+            even = snip.model_copy(update={"close": True, "edge_mm": 0.8}).apply(ball, Context()).mesh
+            self.assertEqual(specimens.closed_faults(even.vertices, even.faces), "")
+            self.assertAlmostEqual(even.volume / few.volume, 1.0, delta=1e-3)
+            made = [m.vertices[m.faces[m.provenance == 2]] for m in (few, even)]
+            edges = [np.linalg.norm(c - np.roll(c, 1, axis=1), axis=2) for c in made]
+            self.assertGreater(len(made[1]), 2 * len(made[0]))
+            self.assertLess(np.median(edges[1]), 1.3)
+            new = even.vertices[len(few.vertices) :]
+            self.assertLess(off_wall(snip, new).max(), 0.03 if isinstance(snip, RoundSnip) else 1e-8)
+
     def test_values_go_along(self) -> None:
         mesh = specimens.bored_box(40.0, 12).mesh
         colour = np.rint(100 + 2 * mesh.vertices @ [1.0, 0.5, 0.7])[:, None].repeat(3, axis=1)

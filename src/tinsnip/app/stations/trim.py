@@ -75,6 +75,11 @@ class TrimTray(Tray):
         self.close_box = self.cutting.tick("close the cut")
         self.close_box.setToolTip("Where it runs through the solid, its wall is made")
         self.close_box.toggled.connect(self._ticked)
+        self.edge = self.cutting.number("Edges that close it", 0.0, 1e4, 2, "mm", 0.1)
+        self.edge.setToolTip("Length of the edges of the triangles that close the cut; 0: as few triangles as may be")
+        self.edge.valueChanged.connect(self._ticked)
+        self.edge.parentWidget().hide()
+        self.close_box.toggled.connect(self.edge.parentWidget().setVisible)
         self.both_box = self.cutting.tick("keep both sides, as two pieces")
         self.both_box.toggled.connect(self._ticked)
         self.cutting.heading("What the preview shows")
@@ -244,6 +249,7 @@ class TrimTray(Tray):
                 self.offer("Close the outline")
         else:
             plan.close = self.close_box.isChecked()
+            plan.edge = self.edge.value() or None
             self._later.start()
 
     def _count(self) -> None:

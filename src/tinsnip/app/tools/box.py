@@ -51,6 +51,7 @@ class BoxPlan(CutPlan):
             along=tuple(float(x) for x in self.axes[0]),
             waste="outside" if self.flipped else "inside",
             close=self.close,
+            edge_mm=self.edge,
         )
 
     def move_side(self, axis: int, sign: int, distance: float) -> None:

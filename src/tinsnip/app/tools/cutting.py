@@ -30,6 +30,8 @@ class CutPlan:
         The other side is waste.
     close : bool
         Close the cut.
+    edge : float, optional
+        Length of the edges of the triangles that close it, mm; None: as few triangles as may be.
     cut_from : int
         How many triangles the part had when it was cut by it; 0 as long as it was not.
     """
@@ -38,6 +40,7 @@ class CutPlan:
         self.box = box
         self.flipped = False
         self.close = False
+        self.edge: float | None = None
         self.cut_from = 0
 
     def copy(self) -> Self:

@@ -53,6 +53,7 @@ class OutlinePlan(CutPlan):
             corners=tuple(map(tuple, self.corners.tolist())),
             waste="outside" if self.flipped else "inside",
             close=self.close,
+            edge_mm=self.edge,
             near=self.near,
         )
 

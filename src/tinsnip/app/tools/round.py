@@ -57,6 +57,7 @@ class RoundPlan(LeaningPlan):
             radius_mm=float(self.radius),
             waste="outside" if self.flipped else "inside",
             close=self.close,
+            edge_mm=self.edge,
         )
 
     def ends(self) -> tuple[np.ndarray, np.ndarray]:

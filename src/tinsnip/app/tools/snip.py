@@ -109,6 +109,7 @@ class SnipPlan(LeaningPlan):
             offset=float(self.offset),
             waste="above" if self.flipped else "below",
             close=self.close,
+            edge_mm=self.edge,
         )
 
 

@@ -55,6 +55,7 @@ class TracedPlan(CutPlan):
             points=tuple(tuple(float(x) for x in p) for p in self.points),
             waste="right" if self.flipped else "left",
             close=self.close,
+            edge_mm=self.edge,
         )
 
     def goes(self, mesh: Mesh) -> int:

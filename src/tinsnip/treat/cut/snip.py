@@ -52,6 +52,10 @@ class BodySnip(Treatment):
 
     waste: Literal["inside", "outside"] = Field("inside", description="which side of the wall goes")
     close: bool = Field(False, description="make the wall where it runs through the solid")
+    edge_mm: Length | None = Field(
+        None,
+        description="length of the edges of the triangles that close it, mm; by default the fewest triangles",
+    )
 
     def cutter(self) -> Cutter:
         """The body.
@@ -111,7 +115,7 @@ class BodySnip(Treatment):
 
     def _side(self, division: Division, inside: bool, progress: Progress) -> Mesh:
         side = division.side(inside, progress)
-        return close_wall(division, side, inside) if self.close else side.mesh
+        return close_wall(division, side, inside, self.edge_mm) if self.close else side.mesh
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Cut the mesh.

@@ -32,6 +32,10 @@ class StraightSnip(Treatment):
     offset: Number = Field(0.0, description="distance of the plane from the origin along the normal, mm")
     waste: Literal["below", "above"] = Field("below", description="which side of the plane goes")
     close: bool = Field(False, description="close the cut with flat triangles")
+    edge_mm: Annotated[float, Field(gt=0, allow_inf_nan=False)] | None = Field(
+        None,
+        description="length of the edges of the triangles that close it, mm; by default the fewest triangles",
+    )
 
     def plane(self) -> tuple[np.ndarray, float]:
         """Unit normal towards the kept side, and the plane's distance from the origin along it.
@@ -64,7 +68,7 @@ class StraightSnip(Treatment):
                 split = split_by_plane(mesh, sign * normal, sign * offset, progress)
                 if split.mesh is mesh or len(split.mesh.faces) == 0:
                     raise BadInput("the plane leaves all of the piece on one side; move it into the piece")
-                sides.append(close_cut(split, sign * normal)[0] if self.close else split.mesh)
+                sides.append(close_cut(split, sign * normal, self.edge_mm)[0] if self.close else split.mesh)
         return sides[0], sides[1]
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
@@ -88,6 +92,6 @@ class StraightSnip(Treatment):
         if not self.close:
             return Outcome(cut, f"Cut away {counted(split.gone, 'triangle')}", figures)
         context.progress.step("Closing the cut")
-        closed, bridges = close_cut(split, normal)
+        closed, bridges = close_cut(split, normal, self.edge_mm)
         figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
         return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", figures)

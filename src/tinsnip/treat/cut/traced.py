@@ -11,7 +11,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.cut.snip import BodySnip, Point
 from tinsnip.treat.kit.dividing import Division
-from tinsnip.treat.kit.filling import add_triangles, fill_loop
+from tinsnip.treat.kit.filling import add_triangles, evenly, fill_loop
 from tinsnip.treat.kit.tracing import divide_along, trace
 
 __all__ = ["TracedSnip"]
@@ -79,5 +79,7 @@ class TracedSnip(BodySnip):
         if len(ring) != len(ways):
             raise BadInput("the traced line touches itself, so the cut cannot be closed; move its points apart")
         loop = np.array(ring)
-        triangles = loop[fill_loop(side.mesh.vertices[loop])]
-        return add_triangles(side.mesh, triangles[:, ::-1] if inside else triangles, np.zeros((0, 3)))
+        triangles, extra = loop[fill_loop(side.mesh.vertices[loop])], np.zeros((0, 3))
+        if self.edge_mm is not None:
+            (triangles,), extra = evenly(side.mesh.vertices, [triangles], self.edge_mm)
+        return add_triangles(side.mesh, triangles[:, ::-1] if inside else triangles, extra)

@@ -8,9 +8,11 @@ from scipy.spatial import cKDTree
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
+from tinsnip.progress import Progress, check_here
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
+from tinsnip.treat.kit.refining import refine_patch
 
-__all__ = ["add_triangles", "close_rings", "fill_loop", "flat_cap"]
+__all__ = ["add_triangles", "close_rings", "evenly", "fill_loop", "flat_cap"]
 
 _LARGEST_TABLE = 360
 _COMPACT = 0.02
@@ -257,9 +259,42 @@ def _bridged(points: np.ndarray, outer: np.ndarray, inner: np.ndarray) -> np.nda
     return np.concatenate([outer[: i + 1], np.roll(inner, -j), inner[j : j + 1], outer[i:]])
 
 
-def close_rings(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray) -> Mesh:
-    """Close flat boundary rings, nested ones as holes."""
+def evenly(points: np.ndarray, flats: list[np.ndarray], edge: float) -> tuple[list[np.ndarray], np.ndarray]:
+    """Triangles of even size in place of the fewest; their borders stay as they are.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+    flats : list of ndarray of int, shape (T, 3)
+        Triangles, each lot for itself.
+    edge : float
+        Length of the edges wanted, mm.
+
+    Returns
+    -------
+    flats : list of ndarray of int
+        Numbers from N on are those of the new points.
+    points : ndarray, shape (M, 3)
+        The new points.
+    """
+    fresh, found, count = [np.zeros((0, 3))], [], len(points)
+    for triangles in flats:
+        check_here()
+        used, local = np.unique(triangles, return_inverse=True)
+        places, fine = refine_patch(points[used], local.reshape(-1, 3), np.full(len(used), edge), Progress().state)
+        number = np.concatenate([used, count + np.arange(len(places) - len(used))])
+        count += len(places) - len(used)
+        fresh.append(places[len(used) :])
+        found.append(number[fine])
+    return found, np.concatenate(fresh)
+
+
+def close_rings(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, edge: float | None = None) -> Mesh:
+    """Close flat boundary rings, nested ones as holes, with the fewest triangles or with edges of a length, mm."""
     rings = [r for r in rings if len(r) >= 3]
     if not rings:
         return mesh
-    return add_triangles(mesh, flat_cap(mesh.vertices, rings, outward), np.empty((0, 3)))
+    triangles, extra = flat_cap(mesh.vertices, rings, outward), np.empty((0, 3))
+    if edge is not None:
+        (triangles,), extra = evenly(mesh.vertices, [triangles], edge)
+    return add_triangles(mesh, triangles, extra)

@@ -76,7 +76,7 @@ def unit_normal(normal: tuple[float, float, float]) -> np.ndarray:
     return vector / length
 
 
-def close_cut(split: Split, normal: np.ndarray) -> tuple[Mesh, int]:
+def close_cut(split: Split, normal: np.ndarray, edge: float | None = None) -> tuple[Mesh, int]:
     """Close what a plane left open, with flat triangles; and how many gaps had to be bridged.
 
     Parameters
@@ -84,8 +84,10 @@ def close_cut(split: Split, normal: np.ndarray) -> tuple[Mesh, int]:
     split : Split
     normal : ndarray, shape (3,)
         Towards what was kept.
+    edge : float, optional
+        Length of the edges of the triangles that close it, mm; by default these are as few as may be.
     """
     check_here()
     rings, bridges = chains_on_plane(split.mesh, split.on_plane)
     check_here()
-    return (close_rings(split.mesh, rings, -normal) if rings else split.mesh), bridges
+    return (close_rings(split.mesh, rings, -normal, edge) if rings else split.mesh), bridges

@@ -7,9 +7,9 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.progress import check_here
 from tinsnip.space.delaunay import constrained_triangles
-from tinsnip.treat.kit.cutters import BOX, OUTLINE, Cutter
+from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, Cutter
 from tinsnip.treat.kit.dividing import FACETS, Division, Side
-from tinsnip.treat.kit.filling import add_triangles
+from tinsnip.treat.kit.filling import add_triangles, evenly
 
 __all__ = ["close_wall"]
 
@@ -18,7 +18,7 @@ _OPEN = (
 )
 
 
-def close_wall(division: Division, side: Side, inside: bool) -> Mesh:
+def close_wall(division: Division, side: Side, inside: bool, edge: float | None = None) -> Mesh:
     """The mesh on one side of a cut, with the wall of the cutter made where it ran through the solid.
 
     Parameters
@@ -27,6 +27,8 @@ def close_wall(division: Division, side: Side, inside: bool) -> Mesh:
     side : Side
     inside : bool
         Which side it is.
+    edge : float, optional
+        Length of the edges of the wall's triangles, mm; by default these are as few as may be.
 
     Returns
     -------
@@ -62,6 +64,11 @@ def close_wall(division: Division, side: Side, inside: bool) -> Mesh:
     for flat, groups in sorted(ends.items()):
         check_here()
         found.append(_filled(cutter, flat, np.concatenate(groups), own))
+    if edge is not None:
+        found, fresh = evenly(own, [np.concatenate(found)] if cutter.kind == ROUND else found, edge)
+        if cutter.kind == ROUND:  # onto the cylinder that its flats stand for
+            fresh[:, :2] *= (cutter.size[0] / np.maximum(np.hypot(*fresh[:, :2].T), 1e-300))[:, None]
+        extra, own = np.concatenate([extra, fresh]), np.concatenate([own, fresh])
     triangles = np.concatenate(found)
     # it has to run against the cut edge; on a mesh that is inside out it faces the other way
     code = side.segments[:, :2] @ [len(own), 1]
