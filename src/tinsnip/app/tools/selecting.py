@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen
 
 from tinsnip.app.tools.drawing import SHAPES, Drawing
-from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
+from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View, draw_label
 from tinsnip.app.widgets.theme import px
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
@@ -178,6 +178,17 @@ class OutlineSelect(Selects, Drawing):
             return False
         self.finish()
         return True
+
+    def hover(self, x: float, y: float) -> None:
+        super().hover(x, y)
+        self.update()
+
+    def draw(self, painter: QPainter) -> None:
+        super().draw(painter)
+        if not self.points and self._at != (0.0, 0.0):  # what it would take, where one looks
+            draw_label(
+                painter, QPointF(*self._at) + QPointF(px(12), px(12)), "through" if self.through else "seen", True
+            )
 
     def closed(self, corners: np.ndarray, at: Pointer) -> None:
         camera, hidden = self.view.camera, self.session.selected.hidden
