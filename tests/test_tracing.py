@@ -13,7 +13,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
-from tinsnip.space.geodesic import nearest_on, shortest_path
+from tinsnip.space.geodesic import shortest_path
+from tinsnip.space.nearest import nearest_on
 from tinsnip.treat import Context, StraightSnip, Tidy, TracedSnip
 
 MAKES = (specimens.sphere, specimens.torus, specimens.bored_box)

@@ -8,7 +8,8 @@ from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.space.geodesic import nearest_on, shortest_path
+from tinsnip.space.geodesic import shortest_path
+from tinsnip.space.nearest import nearest_on
 from tinsnip.treat.kit.cutters import SNAP, TRACED, Crossings, Cutter, lowest_half, tell_others
 from tinsnip.treat.kit.dividing import Division, divided_at
 

@@ -8,8 +8,9 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import check_here
 from tinsnip.space.delaunay import constrained_triangles
 from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, Cutter
-from tinsnip.treat.kit.dividing import FACETS, Division, Side
+from tinsnip.treat.kit.dividing import Division, Side
 from tinsnip.treat.kit.filling import add_triangles, evenly
+from tinsnip.treat.kit.ways import FACETS
 
 __all__ = ["close_wall"]
 
