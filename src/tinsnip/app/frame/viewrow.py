@@ -26,13 +26,14 @@ class ViewRow(QWidget):
         self._narrow: list[QToolButton] = []
         for actions, about in (
             (menus.looks, "How the surface is painted"),
-            (menus.aids, "Look into it"),
+            (menus.aids, "Aids"),
             (menus.shows, "What is shown"),
         ):
             self._add_group(actions, about)
         self._box.addStretch(1)
         fit = QToolButton()
         fit.setDefaultAction(menus.fit)
+        fit.setText("Fit")
         self._box.addWidget(fit)
         self._fit = fit
 
@@ -72,7 +73,7 @@ class ViewRow(QWidget):
         return sum(w.sizeHint().width() + self._box.spacing() for w in widgets)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(self._width_of([*self._narrow, self._fit]) + px(30), super().minimumSizeHint().height())
+        return QSize(self._width_of([*self._narrow, self._fit]) + px(22), super().minimumSizeHint().height())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
