@@ -5,6 +5,7 @@ from typing import ClassVar
 import numpy as np
 from pydantic import Field
 
+from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, Lineage, Mesh
 from tinsnip.mesh.mesh import SHIFTED
 from tinsnip.mesh.subsets import compact
@@ -83,13 +84,15 @@ class Tidy(Treatment):
         moved = np.zeros(len(vertices), dtype=bool)
         moved[number] = (places != mesh.vertices[came_from]).any(axis=1)
         keys = sorted(band.faces)
-        own = number[np.array([band.faces[f] for f in keys]).reshape(-1, 3)]
+        own = number[np.array([band.faces[f] for f in keys], dtype=np.int64).reshape(-1, 3)]
         parents = np.array([band.parent[f] for f in keys], dtype=np.int64)
         parents = np.where(parents < 0, -1, band_faces[np.maximum(parents, 0)])
         rest = np.ones(len(mesh.faces), dtype=bool)
         rest[band_faces] = False
         kept = np.flatnonzero(rest)
         faces = np.concatenate([mesh.faces[kept], own]).astype(np.int32)
+        if len(faces) == 0:
+            raise BadInput("the part is nothing but ragged edge; nothing would be left of it")
         triangles = np.concatenate([kept, parents])
         order = np.argsort(np.where(triangles < 0, len(mesh.faces), triangles), kind="stable")
         faces, triangles = faces[order], triangles[order]
