@@ -7,7 +7,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 
 from tinsnip.app.tools.selecting import Selects
-from tinsnip.app.view.hand import Option, View
+from tinsnip.app.view.hand import Option
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
@@ -39,9 +39,6 @@ class RuleSelect(Selects):
         Option("Number", "value", 10.0, (-1e6, 1e9)),
     )
     act_text = "Select what it is true of"
-
-    def __init__(self, view: View) -> None:
-        super().__init__(view)
 
     def hint(self) -> str:
         return "Set the rule and its number in the tray; Enter selects  (Esc to leave)"

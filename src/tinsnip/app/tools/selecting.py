@@ -80,9 +80,7 @@ class _Click(Selects):
         raise NotImplementedError
 
     def press(self, at: Pointer) -> Drag | None:
-        if at.button != Qt.MouseButton.LeftButton or self.view.surface_point(at.x, at.y) is None:
-            return None
-        return self._click(at)
+        return self._click(at) if self.is_on_part(at) else None
 
     def _click(self, at: Pointer) -> Drag:
         def picked(triangle: int, point: np.ndarray) -> None:
@@ -271,9 +269,7 @@ class Brush(Tool):
         return int(triangle[0]), start + along[0] * way
 
     def press(self, at: Pointer) -> Drag | None:
-        if at.button != Qt.MouseButton.LeftButton or self.view.surface_point(at.x, at.y) is None:
-            return None
-        return self._stroke(at)
+        return self._stroke(at) if self.is_on_part(at) else None
 
     def _stroke(self, at: Pointer) -> Drag:
         selected, mesh = self.session.selected, self.session.mesh

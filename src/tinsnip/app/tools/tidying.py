@@ -39,9 +39,7 @@ class TidyEdge(Tool):
         self._first = None
 
     def press(self, at: Pointer) -> Drag | None:
-        if at.button != Qt.MouseButton.LeftButton or self.view.surface_point(at.x, at.y) is None:
-            return None
-        return self._click(at)
+        return self._click(at) if self.is_on_part(at) else None
 
     def _click(self, at: Pointer) -> Drag:
         def picked(triangle: int, point: np.ndarray) -> None:

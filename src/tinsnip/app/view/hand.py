@@ -177,6 +177,10 @@ class Tool(QObject):
             tabs.append(Tab(name, QPointF(x, y), half))
         return tabs
 
+    def is_on_part(self, at: Pointer) -> bool:
+        """Whether the left button went down on the part; beside it a press moves the view."""
+        return at.button == Qt.MouseButton.LeftButton and self.view.surface_point(at.x, at.y) is not None
+
     def tab_at(self, x: float, y: float) -> Tab | None:
         """The handle at a screen position."""
         return next((tab for tab in self.tabs() if tab.is_under(x, y)), None)
