@@ -7,6 +7,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.welding import weld_exact
 
 
@@ -229,3 +230,16 @@ def triangle_set(mesh_vertices: np.ndarray, faces: np.ndarray) -> set[bytes]:
     order = np.lexsort((corners[..., 2], corners[..., 1], corners[..., 0]))
     corners = np.take_along_axis(corners, order[..., None], axis=1)
     return {t.tobytes() for t in corners.reshape(-1, 9)}
+
+
+def ragged(rng: np.random.Generator, mesh: Mesh, depth: int, share: float) -> Mesh:
+    """The largest shell of a mesh whose rim has lost triangles at random, row by row."""
+    keep = np.ones(len(mesh.faces), bool)
+    for _ in range(depth):
+        now, numbers = keep_triangles(mesh, keep), np.flatnonzero(keep)
+        on = np.zeros(len(now.vertices), bool)
+        on[now.faces.ravel()[now.loops.halfedges]] = True
+        rim = on[now.faces].any(axis=1)
+        keep[numbers[rim & (rng.random(len(numbers)) < share)]] = False
+    left = keep_triangles(mesh, keep)
+    return keep_triangles(left, left.shells.label == np.argmax(left.shells.triangles))

@@ -421,6 +421,21 @@ class ByHand(WindowTest):
         self.settle()
         self.assertEqual(self.session.job.log[-1].action.name, "tidy")
 
+    def test_what_a_cut_leaves_ragged_is_a_finding_and_made_good_there(self) -> None:
+        cup = StraightSnip(offset=1.0).apply(specimens.sphere(20.0, 60).mesh, Context()).mesh
+        path = Path(self.folder.name) / "torn.ply"
+        write_mesh(specimens.ragged(np.random.default_rng(1), cup, 3, 0.4), path)
+        self.open(path)
+        self.key(Qt.Key.Key_3)
+        self.assertTrue(self.trim.rag_button.isVisible())
+        self.assertEqual([f.id for f in self.session.findings() if f.text == "ragged edge"], ["E1"])
+        self.trim.scroll.ensureWidgetVisible(self.trim.rag_button)
+        self.click(self.trim.rag_button)
+        self.settle()
+        self.assertEqual(self.session.job.log[-1].action.name, "tidy")
+        self.assertEqual([f for f in self.session.findings() if f.text == "ragged edge"], [])
+        self.assertFalse(self.trim.rag_button.isVisible())
+
 
 if __name__ == "__main__":
     unittest.main()

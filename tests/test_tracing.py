@@ -10,11 +10,11 @@ from scipy.spatial import Delaunay
 from tests import specimens
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.space.geodesic import shortest_path
 from tinsnip.space.nearest import nearest_on
+from tinsnip.survey.rags import find_rags
 from tinsnip.treat import Context, StraightSnip, Tidy, TracedSnip
 
 MAKES = (specimens.sphere, specimens.torus, specimens.bored_box)
@@ -169,26 +169,13 @@ class TracedCuts(unittest.TestCase):
         self.assertIn("does not part", str(refusal.exception))
 
 
-def ragged(rng: np.random.Generator, mesh: Mesh, depth: int, share: float) -> Mesh:
-    """The largest shell of a mesh whose rim has lost triangles at random, row by row."""
-    keep = np.ones(len(mesh.faces), bool)
-    for _ in range(depth):
-        now, numbers = keep_triangles(mesh, keep), np.flatnonzero(keep)
-        on = np.zeros(len(now.vertices), bool)
-        on[now.faces.ravel()[now.loops.halfedges]] = True
-        rim = on[now.faces].any(axis=1)
-        keep[numbers[rim & (rng.random(len(numbers)) < share)]] = False
-    left = keep_triangles(mesh, keep)
-    return keep_triangles(left, left.shells.label == np.argmax(left.shells.triangles))
-
-
 class Tidied(unittest.TestCase):
     def test_random_ragged_rims(self) -> None:
         for seed in range(24):
             rng = np.random.default_rng(seed)
             size = float(rng.choice([3.0, 60.0, 900.0]))
             cup = StraightSnip(offset=0.05 * size).apply(MAKES[seed % 3](size, 120).mesh, Context()).mesh
-            torn = ragged(rng, cup, 3, float(rng.uniform(0.2, 0.6)))
+            torn = specimens.ragged(rng, cup, 3, float(rng.uniform(0.2, 0.6)))
             rows = 5
             outcome = Tidy(rows=rows).apply(torn, Context())
             mesh = outcome.mesh
@@ -205,6 +192,9 @@ class Tidied(unittest.TestCase):
                     way /= lengths[-1][:, None]
                     turn = np.degrees(np.arccos(np.clip((way * np.roll(way, 1, axis=0)).sum(axis=1), -1, 1)))
                     self.assertLess(turn.max(), 60.0)
+                # a rim that is torn is a finding, until it is tidied
+                self.assertGreater(sum(rag.count for rag in find_rags(torn)), 5)
+                self.assertEqual((find_rags(cup), find_rags(mesh)), ([], []))
                 lengths = np.concatenate(lengths)
                 self.assertGreater(lengths.min(), lengths.mean() / 5)
                 # what lies beyond the rows is there to the bit
@@ -222,7 +212,7 @@ class Tidied(unittest.TestCase):
     def test_a_stretch_only_and_what_has_no_edge(self) -> None:
         ball = specimens.sphere(20.0, 40).mesh
         self.assertIs(Tidy().apply(ball, Context()).mesh, ball)
-        cup = ragged(np.random.default_rng(1), StraightSnip(offset=1.0).apply(ball, Context()).mesh, 3, 0.4)
+        cup = specimens.ragged(np.random.default_rng(1), StraightSnip(offset=1.0).apply(ball, Context()).mesh, 3, 0.4)
         near = cup.vertices[cup.faces][..., 0].mean(axis=1) > 0
         tidied = Tidy(edges=Region.of(cup, near), rows=3).apply(cup, Context()).mesh
         away = (cup.vertices[cup.faces][..., 0] < -4).all(axis=1)

@@ -8,6 +8,7 @@ from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.bed import find_beds
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
+from tinsnip.survey.rags import find_rags
 from tinsnip.survey.readiness import Readiness, judge
 from tinsnip.survey.strays import Roles, find_strays, shell_roles
 from tinsnip.survey.tangles import Tangles, find_tangles, tangles_of
@@ -73,6 +74,12 @@ class Examination:
     def beds(self) -> list[Finding]:
         """What the scan stands on or in front of, largest first."""
         return find_beds(self.mesh)
+
+    @property
+    @remembered
+    def rags(self) -> list[Finding]:
+        """Ragged rims, the worst first."""
+        return find_rags(self.mesh)
 
     @property
     @remembered

@@ -19,6 +19,7 @@ class Kind(Enum):
     RIM = "rim"
     TANGLE = "tangle"
     BED = "bed"
+    RAGGED = "ragged edge"
 
     @property
     def facts(self) -> "KindFacts":
@@ -58,6 +59,7 @@ _FACTS = {
     Kind.RIM: KindFacts(False, False, "ring", "edges"),
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
     Kind.BED: KindFacts(False, False, "ring", "triangles"),
+    Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }
 
 

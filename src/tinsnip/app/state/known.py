@@ -128,5 +128,6 @@ class Known(QObject):
 def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
     """Examine, and work the findings' lists out while still off the window's thread."""
     examination = examine(mesh, progress)
-    _ = examination.strays, examination.openings, examination.knots, examination.beds, examination.made_share
+    _ = examination.strays, examination.openings, examination.knots, examination.beds, examination.rags
+    _ = examination.made_share
     return examination, make_marks(examination)

@@ -21,13 +21,17 @@ from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
+from tinsnip.regions import Region
 from tinsnip.survey.bed import Bed, beds_of
-from tinsnip.treat import BoxSnip, FindBed, OutlineSnip, RoundSnip, SnipApart, StraightSnip, TracedSnip
+from tinsnip.survey.rags import ragged_rims
+from tinsnip.treat import BoxSnip, FindBed, OutlineSnip, RoundSnip, SnipApart, StraightSnip, Tidy, TracedSnip
 from tinsnip.words import counted, grouped, percent
 
 __all__ = ["TRIM", "TrimTray"]
 
 _SECTIONS = StraightSection, RoundSection, BoxSection, OutlineSection, TracedSection
+_ROWS = 8
+"""As many as a rim may be ragged by; only what has to be is changed."""
 _MOST_PLANS = 20
 """Plans that have cut, and stand again where the cut is undone."""
 
@@ -57,6 +61,8 @@ class TrimTray(Tray):
         self.head_text.setText("Cut off the bed, the backdrop, what was not wanted. The hatched side goes.")
         self.bed_note = self.warning()
         self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed(most_share=1.0)))
+        self.rag_note = self.warning()
+        self.rag_button = self.button("Tidy the ragged edge", self._tidy_rags)
         self.heading("Cut")
         self.tool_row = PictogramRow()
         self.add(self.tool_row)
@@ -142,7 +148,7 @@ class TrimTray(Tray):
         self._show_in_hand()
         if mesh is not None and len(mesh.faces):
             self.view.hand.set_rest(self.tool)
-            self._show_bed()
+            self._show_findings()
             if self.plan is None or not self._fits(self.plan, mesh):
                 self.tool.show(None)
                 self._set_up()
@@ -175,14 +181,33 @@ class TrimTray(Tray):
             self.plan.set_bed(bed)
             self._is_as_set_up = False
 
-    def _show_bed(self) -> None:
-        bed = self._bed
+    def _show_findings(self) -> None:
+        mesh, bed = self.session.mesh, self._bed
+        rags = []
+        if bed is None and self.session.examination is not None and is_known(mesh, ragged_rims):
+            rags = self.session.examination.rags  # what a bed has goes with it
+        if rags:
+            which = "An open edge is ragged" if len(rags) == 1 else f"{counted(len(rags), 'open edge')} are ragged"
+            turns = counted(sum(rag.count for rag in rags), "sharp turn")
+            self.rag_note.setText(f"{which}: {turns}. Spikes are cut, notches filled and the line is smoothed.")
+        self.rag_note.setVisible(bool(rags))
+        self.rag_button.setVisible(bool(rags))
         if bed is not None:
             share = percent(bed.area / max(self.session.mesh.area, 1e-300))
             where = "It is a shell of its own." if bed.shells else "The straight snip stands just above it."
             self.bed_note.setText(f"The part stands on a bed: {share} of the area. {where}")
         self.bed_note.setVisible(bed is not None)
         self.bed_button.setVisible(bed is not None)
+
+    def _tidy_rags(self) -> None:
+        mesh = self.session.mesh
+
+        def make() -> Tidy:
+            ragged, loops = ragged_rims(mesh)[0], mesh.loops
+            chosen = np.repeat(ragged, np.diff(loops.start))
+            return Tidy(edges=Region.of(mesh, np.unique(loops.halfedges[chosen] // 3)), rows=_ROWS)
+
+        self.session.do_made("Tidy the ragged edge", make)
 
     def put_away(self) -> bool:
         if self.plan is None:
@@ -208,7 +233,7 @@ class TrimTray(Tray):
             plan = next((p for s, p in self._past if s is self.section and self._fits(p, mesh)), None)
             self.tool.show(plan)
         self._place_above_bed()
-        self._show_bed()
+        self._show_findings()
         self.tool.show(self.plan)
         self._show_plan()
 
@@ -308,7 +333,10 @@ def _state(session: Session) -> tuple[str, int | None]:
     beds = len(session.examination.beds) if session.examination is not None else 0
     if beds:
         return "stands on a bed", beds
+    rags = len(session.examination.rags) if cuts and session.examination is not None else 0
+    if rags:
+        return f"{counted(cuts, 'cut')} made, {counted(rags, 'ragged edge')}", rags
     return (counted(cuts, "cut") + " made" if cuts else "nothing cut yet"), (0 if cuts else None)
 
 
-TRIM = Station("Trim", TrimTray, _state, lambda found: found.beds, waits=False)
+TRIM = Station("Trim", TrimTray, _state, lambda found: found.beds or found.rags, waits=False)

@@ -31,7 +31,7 @@ class Flight(QObject):
             Vertices and triangles that may stand before it.
         """
         camera = self.camera
-        is_wide = finding.kind in (Kind.RIM, Kind.BED)
+        is_wide = finding.kind in (Kind.RIM, Kind.BED, Kind.RAGGED)
         size = max(0.6 * camera.reach if is_wide else finding.size, 0.02 * camera.reach)
         if finding.kind is Kind.TANGLE:
             size = camera.reach * 0.05

@@ -12,7 +12,10 @@ __all__ = ["colour_of", "draw_silhouette"]
 
 def colour_of(kind: Kind) -> QColor:
     """The colour of a kind of finding; always beside a letter and a shape."""
-    own = {Kind.HOLE: VIOLET, Kind.RIM: MUTED, Kind.BED: MUTED, Kind.VOID: RUST, Kind.TANGLE: QColor("#8c2f5a")}
+    own = {
+        Kind.HOLE: VIOLET, Kind.RIM: MUTED, Kind.BED: MUTED, Kind.RAGGED: MUTED, Kind.VOID: RUST,
+        Kind.TANGLE: QColor("#8c2f5a"),
+    }  # fmt: skip
     return own.get(kind, OCHRE)
 
 

@@ -18,7 +18,7 @@ from tinsnip.words import at_most, counted
 __all__ = ["Tidy"]
 
 _TURNS = 24
-_FEW = 2
+_FEW = 1
 _SHORT = 0.22
 """Edges of the line shorter than this share of the mean are drawn together; a little more than is promised."""
 
@@ -45,19 +45,25 @@ class Tidy(Treatment):
         corner = mesh.faces.ravel()
         halves = mesh.loops.halfedges
         none = {"spikes": 0, "notches": 0, "pinches": 0, "short": 0, "left": 0}
+        others = np.zeros(len(mesh.vertices), dtype=bool)
         if self.edges and len(halves):
-            halves = halves[self.edges.resolve(mesh)[halves // 3]]
+            chosen = self.edges.resolve(mesh)[halves // 3]
+            count = np.diff(mesh.loops.start)
+            share = np.add.reduceat(chosen, mesh.loops.start[:-1], dtype=np.int64)
+            meant = (2 * share > count) | (share == share.max())  # the rest has triangles in common with these
+            others[corner[halves[~np.repeat(meant, count)]]] = True
+            halves = halves[chosen]
         if len(halves) == 0:
             return Outcome(mesh, "No open edge to tidy", none)
         line = np.zeros(len(mesh.vertices), dtype=bool)
         line[corner[halves]] = True
         line[corner[np.where(halves % 3 == 2, halves - 2, halves + 1)]] = True
-        # a line that is good but for short edges and its course needs two rows only
+        # a line that is good but for short edges and its course needs one row only
         for rows in sorted({min(_FEW, self.rows), self.rows}):
-            band_faces, used, band = _band_along(mesh, line, rows)
+            band_faces, used, band = _band_along(mesh, line, others, rows)
             self._tidy(band)
             left = len(band.bent()[0])
-            if left == 0:
+            if left == 0 and not band.is_barred:
                 break
         return self._outcome(mesh, band, band_faces, used, left)
 
@@ -122,7 +128,7 @@ class Tidy(Treatment):
         return Outcome(compact(mesh.derive(faces, lineage, vertices, provenance)), said, figures)
 
 
-def _band_along(mesh: Mesh, line: np.ndarray, rows: int) -> tuple[np.ndarray, np.ndarray, Band]:
+def _band_along(mesh: Mesh, line: np.ndarray, others: np.ndarray, rows: int) -> tuple[np.ndarray, np.ndarray, Band]:
     """The triangles within so many rows of a line and one row more, their vertices, and the band of them."""
     reached = np.zeros(len(mesh.faces), dtype=bool)
     # row by row, among the triangles that the row before had reached only
@@ -137,5 +143,6 @@ def _band_along(mesh: Mesh, line: np.ndarray, rows: int) -> tuple[np.ndarray, np
     check_here()
     band_faces = np.flatnonzero(reached)
     used, local = np.unique(mesh.faces[band_faces], return_inverse=True)
-    # other open edges in the band are not worked on
-    return band_faces, used, Band(mesh.vertices[used], local.reshape(-1, 3), ~moves[used], line[used])
+    # of other open edges in the band only what runs into the line is worked on
+    band = Band(mesh.vertices[used], local.reshape(-1, 3), ~moves[used], line[used], others[used])
+    return band_faces, used, band

@@ -24,22 +24,33 @@ class Band:
         Vertices that must neither move nor lose a triangle to others.
     lines : ndarray of bool, shape (V,)
         Vertices on the open edges that are worked on.
+    others : ndarray of bool, shape (V,)
+        Vertices on other open edges; where these run into the line, they are worked on with it.
     """
 
-    def __init__(self, vertices: np.ndarray, faces: np.ndarray, stays: np.ndarray, lines: np.ndarray) -> None:
+    def __init__(
+        self, vertices: np.ndarray, faces: np.ndarray, stays: np.ndarray, lines: np.ndarray, others: np.ndarray
+    ) -> None:
         self.places = vertices.copy()
         self.came_from = list(range(len(vertices)))
         self.stays: list[bool] = stays.tolist()
         self._lines: list[bool] = lines.tolist()
+        self._others: set[int] = set(np.flatnonzero(others & ~lines).tolist())
+        self.is_barred = False
+        """Whether another open edge runs into the line where it must not be changed."""
         self.faces: dict[int, tuple[int, int, int]] = dict(enumerate(map(tuple, faces.tolist())))
         self.parent: dict[int, int] = {i: i for i in self.faces}
         self._next = len(self.faces)
-        self.at: dict[int, set[int]] = {}
-        self.half: dict[tuple[int, int], int] = {}
-        self.open: dict[tuple[int, int], None] = {}
+        starts, ends = faces.ravel().tolist(), np.roll(faces, -1, axis=1).ravel().tolist()
+        owners = np.repeat(np.arange(len(faces)), 3).tolist()
+        self.at: dict[int, set[int]] = {v: set() for v in starts}
+        for v, f in zip(starts, owners, strict=True):
+            self.at[v].add(f)
+        pairs = list(zip(starts, ends, strict=True))
+        self.half: dict[tuple[int, int], int] = dict(zip(pairs, owners, strict=True))
+        met = self.half.keys() & set(zip(ends, starts, strict=True))
+        self.open: dict[tuple[int, int], None] = dict.fromkeys(pair for pair in pairs if pair not in met)
         """Half-edges without one that runs against them, in the order in which they came to be so."""
-        for f, corners in self.faces.items():
-            self._note(f, corners)
         self.spikes = self.notches = self.pinches = self.short = 0
 
     def _note(self, f: int, corners: tuple[int, int, int]) -> None:
@@ -78,6 +89,7 @@ class Band:
 
     def split_pinches(self) -> None:
         """Let each fan of triangles at a vertex of the line have a vertex of its own."""
+        self._spread()
         starts: dict[int, int] = {}
         for a, _ in self.open:
             starts[a] = starts.get(a, 0) + 1
@@ -93,6 +105,20 @@ class Band:
                     self._give_own(v, fan)
                     self.pinches += 1
                 first = False
+
+    def _spread(self) -> None:
+        """Take in what of other open edges runs into the line."""
+        reached = bool(self._others)
+        while reached:
+            reached = False
+            for a, b in self.open:
+                for on, beside in ((a, b), (b, a)):
+                    if beside in self._others and self._lines[on]:
+                        self._others.discard(beside)
+                        if self.stays[beside]:
+                            self.is_barred = True
+                        else:
+                            self._lines[beside] = reached = True
 
     def _fan(self, v: int, seed: int) -> set[int]:
         fan, todo = set(), [seed]
@@ -213,11 +239,12 @@ class Band:
     def draw_together(self, shortest: float) -> int:
         """Draw the ends of short edges of the line together; how many."""
         done = 0
-        after = self.following()
-        for a, b in list(after.items()):
+        pairs = np.array(list(self.following().items()), dtype=np.int64).reshape(-1, 2)
+        long = np.linalg.norm(self.places[pairs[:, 0]] - self.places[pairs[:, 1]], axis=1)
+        for a, b in pairs[long < shortest].tolist():
             if (a, b) not in self.half or (b, a) in self.half or self.stays[a] or self.stays[b]:
                 continue
-            if float(np.linalg.norm(self.places[a] - self.places[b])) >= shortest:
+            if float(np.linalg.norm(self.places[a] - self.places[b])) >= shortest:  # an end has moved since
                 continue
             f = self.half[a, b]
             c = next(x for x in self.faces[f] if x not in (a, b))
