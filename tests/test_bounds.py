@@ -1,8 +1,7 @@
-"""Largest deviations that hold, reductions that keep to them and clear of themselves, crossings counted exactly."""
+"""Largest deviations that hold, reductions that keep to them and clear of themselves."""
 
 import itertools
 import unittest
-from fractions import Fraction
 
 import numpy as np
 
@@ -13,8 +12,6 @@ from tinsnip.progress import Progress
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat import Context, Reduce, StraightSnip
-
-Point = list[Fraction]
 
 
 def dense(mesh: Mesh, rows: int = 13) -> np.ndarray:
@@ -137,71 +134,6 @@ class Bounds(unittest.TestCase):
                 self.assertLess(len(less.faces), 0.9 * len(mesh.faces))
                 if len(less.faces) > 420 and asked.triangles:
                     self.assertIn("allows no fewer", outcome.text)
-
-
-def fractions(points: np.ndarray) -> list[Point]:
-    return [[Fraction(float(x)) for x in p] for p in points]
-
-
-def minus(a: Point, b: Point) -> Point:
-    return [x - y for x, y in zip(a, b, strict=True)]
-
-
-def cross(a: Point, b: Point) -> Point:
-    return [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
-
-
-def dot(a: Point, b: Point) -> Fraction:
-    return sum(x * y for x, y in zip(a, b, strict=True))
-
-
-def clipped(polygon: list[Point], heights: list[Fraction], keep_above: bool) -> list[Point]:
-    """What of a polygon lies in a plane, or not below it."""
-    left = []
-    for i, (p, h) in enumerate(zip(polygon, heights, strict=True)):
-        q, g = polygon[(i + 1) % len(polygon)], heights[(i + 1) % len(polygon)]
-        if h == 0 or (keep_above and h > 0):
-            left.append(p)
-        if h * g < 0:
-            left.append([x + h / (h - g) * (y - x) for x, y in zip(p, q, strict=True)])
-    return left
-
-
-def meet(one: list[Point], other: list[Point]) -> bool:
-    """Whether two triangles have a point in common: one is cut down to the other's plane, then to its three sides."""
-    normal = cross(minus(other[1], other[0]), minus(other[2], other[0]))
-    left = clipped(one, [dot(normal, minus(p, other[0])) for p in one], False)
-    for k in range(3):
-        inward = cross(normal, minus(other[(k + 1) % 3], other[k]))
-        left = clipped(left, [dot(inward, minus(p, other[k])) for p in left], True)
-    return bool(left)
-
-
-class Crossings(unittest.TestCase):
-    def test_counts_equal_those_of_rational_arithmetic(self) -> None:
-        rng = np.random.default_rng(2)
-        for turn in range(24):
-            points = (
-                rng.random((70, 3)),
-                rng.integers(0, 4, (50, 3)).astype(float),
-                rng.integers(0, 4, (50, 3)) * 0.1 + 1e3,
-                np.column_stack([rng.integers(0, 6, (50, 2)), np.zeros(50)]),
-            )[turn % 4]
-            faces = rng.integers(0, len(points), (50, 3)).astype(np.int32)
-            found = {tuple(sorted(p)) for p in meeting_pairs(points, faces).tolist()}
-            exact = fractions(points)
-            corners = [[exact[v] for v in f] for f in faces.tolist()]
-            proper = [any(cross(minus(t[1], t[0]), minus(t[2], t[0]))) for t in corners]
-            expected = {
-                (i, j)
-                for i, j in itertools.combinations(range(len(faces)), 2)
-                if proper[i] and proper[j] and not set(faces[i].tolist()) & set(faces[j].tolist())
-                and meet(corners[i], corners[j])
-            }  # fmt: skip
-            self.assertEqual(found, expected)
-            some = rng.choice(len(faces), 12, replace=False)
-            part = {tuple(sorted(p)) for p in meeting_pairs(points, faces, some).tolist()}
-            self.assertEqual(part, {p for p in expected if set(p) & set(some.tolist())})
 
 
 if __name__ == "__main__":

@@ -123,7 +123,7 @@ class WholeJob(WindowTest):
         self.wait_for(out.exists)
         self.settle()
         self.assertEqual(specimens.closed_faults(*specimens.read_stl(str(out))), "")
-        self.assertEqual(self.window.state_button.text(), "Ready, crossings not checked")
+        self.assertEqual(self.window.state_button.text(), "Ready")
         self.assertGreater(self.covered(), 0.15)
 
 

@@ -50,6 +50,7 @@ def _print_facts(facts: dict[str, Any]) -> None:
         f"{facts['flipped_edges']} flipped edges, {facts['duplicates']} doubled, {facts['degenerate']} degenerate"
     )
     table.add_row("tangles", knots)
+    table.add_row("crossings", f"{facts['crossings']} crossings, {facts['folds']} folds")
     table.add_row("volume", f"{facts['volume_mm3']:.6g} mm3, area {facts['area_mm2']:.6g} mm2")
     for note in facts["notes"]:
         table.add_row("note", Text(note))

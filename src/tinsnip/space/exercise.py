@@ -3,7 +3,7 @@
 import numpy as np
 
 from tinsnip.progress import Progress
-from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.crossings import meeting_again, meeting_pairs
 from tinsnip.space.isosurface import march
 from tinsnip.space.picking import first_hit
 from tinsnip.space.polygons import triangulate_flat
@@ -29,6 +29,7 @@ def exercise() -> None:
     for array in (vertices, faces):
         array.setflags(write=False)  # as those of a mesh are
     meeting_pairs(vertices, faces)
+    meeting_again(vertices, faces, np.array([[0, 1]]))
     triangulate_flat([np.arange(4)], np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]]))
     winding_numbers(vertices, faces, np.tile(vertices, (10, 1)))
     first_hits(tree, vertices[:9], vertices[:9] + 0.1, state)

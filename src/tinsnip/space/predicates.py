@@ -8,7 +8,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 
-__all__ = ["orientation", "triangles_meet"]
+__all__ = ["fold_at_edge", "fold_at_vertex", "has_area", "orientation", "triangles_meet"]
 
 _BOUND_3 = 7.77156117237609e-16  # (7 + 56 eps) eps, eps = 2^-53
 _BOUND_2 = 3.33066907387547e-16  # (3 + 16 eps) eps
@@ -179,11 +179,22 @@ def _axes(V, p, q, r):
     ux, uy, uz = V[q, 0] - V[p, 0], V[q, 1] - V[p, 1], V[q, 2] - V[p, 2]
     wx, wy, wz = V[r, 0] - V[p, 0], V[r, 1] - V[p, 1], V[r, 2] - V[p, 2]
     nx, ny, nz = abs(uy * wz - uz * wy), abs(uz * wx - ux * wz), abs(ux * wy - uy * wx)
-    if nx >= ny and nx >= nz:
-        return 1, 2
-    if ny >= nz:
-        return 2, 0
-    return 0, 1
+    i, j = (1, 2) if nx >= ny and nx >= nz else ((2, 0) if ny >= nz else (0, 1))
+    for _ in range(3):  # a sliver's normal may be lost in rounding
+        if _orientation_2(V, p, q, r, i, j) != 0:
+            break
+        i, j = j, 3 - i - j
+    return i, j
+
+
+@kernel
+def has_area(V, a, b, c):
+    """Whether three points do not lie on a line; exact."""
+    return (
+        _orientation_2(V, a, b, c, 0, 1) != 0
+        or _orientation_2(V, a, b, c, 1, 2) != 0
+        or _orientation_2(V, a, b, c, 2, 0) != 0
+    )
 
 
 @kernel
@@ -220,3 +231,25 @@ def triangles_meet(V, a, b, c, p, q, r):
         or _segment_meets(V, q, r, sq, sr, a, b, c)
         or _segment_meets(V, r, p, sr, sp, a, b, c)
     )
+
+
+@kernel
+def fold_at_edge(V, a, b, c, d):
+    """Whether two triangles of some area over a common edge ab, with the corners c and d, lie on one another; exact."""
+    if orientation(V, a, b, c, d) != 0:
+        return False
+    i, j = _axes(V, a, b, c)
+    return _orientation_2(V, a, b, c, i, j) == _orientation_2(V, a, b, d, i, j)
+
+
+@kernel
+def fold_at_vertex(V, v, a, b, p, q):
+    """Whether two triangles of some area, v a b and v p q, have more in common than their vertex v; exact.
+
+    What they have in common is convex and holds v: where it is more, it ends on a side that lies across from v.
+    """
+    sa, sb = orientation(V, v, p, q, a), orientation(V, v, p, q, b)
+    if _segment_meets(V, a, b, sa, sb, v, p, q):
+        return True
+    sp, sq = orientation(V, v, a, b, p), orientation(V, v, a, b, q)
+    return _segment_meets(V, p, q, sp, sq, v, a, b)

@@ -2,10 +2,13 @@
 
 from typing import Any
 
+import numpy as np
+
 from tinsnip.mesh import MADE, Mesh
-from tinsnip.mesh.remembered import remembered
+from tinsnip.mesh.remembered import is_known, remembered
 from tinsnip.progress import Progress, stoppable
 from tinsnip.survey.bed import find_beds
+from tinsnip.survey.crossings import Crossings, crossing_lines, crossings_of, find_crossings
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.rags import find_rags
@@ -46,10 +49,40 @@ class Examination:
         return tangles_of(self.mesh)
 
     @property
-    @remembered
+    def crossings(self) -> Crossings | None:
+        """Where it crosses itself; None as long as nobody has had that counted."""
+        return crossings_of(self.mesh) if is_known(self.mesh, crossings_of) else None
+
+    @property
     def readiness(self) -> Readiness:
-        """Whether it is a closed solid, and if not, why."""
+        """Whether it is a closed solid, and if not, why; with its crossings once these are counted."""
+        return self._proven if self.crossings is not None else self._so_far
+
+    @property
+    @remembered
+    def _so_far(self) -> Readiness:
         return judge(self.mesh, self.roles, self.boundaries, self.tangles, self.wanted_shells)
+
+    @property
+    @remembered
+    def _proven(self) -> Readiness:
+        return self._so_far.with_crossings(crossings_of(self.mesh))
+
+    @property
+    @remembered
+    def _crossed(self) -> list[Finding]:
+        return find_crossings(self.mesh, crossings_of(self.mesh))
+
+    @property
+    def crossed(self) -> list[Finding]:
+        """Places where the surface crosses itself, the largest first; none as long as they are not counted."""
+        return self._crossed if self.crossings is not None else []
+
+    @property
+    @remembered
+    def crossing_lines(self) -> np.ndarray:
+        """Where surfaces meet, mm, shape (N, 2, 3); for meshes whose crossings are counted."""
+        return crossing_lines(self.mesh, crossings_of(self.mesh))
 
     @property
     @remembered
@@ -95,8 +128,8 @@ class Examination:
         return float(area[self.roles.chunk].sum() / max(area.sum(), 1e-300))
 
     def counts(self) -> dict[str, Any]:
-        """The counted facts under their contract names; `crossings` is null while it is not checked."""
-        mesh = self.mesh
+        """The counted facts under their contract names; `crossings` is null while they are not counted."""
+        mesh, crossings = self.mesh, self.crossings
         return {
             "triangles": len(mesh.faces),
             "vertices": len(mesh.vertices),
@@ -115,7 +148,8 @@ class Examination:
             "flipped_edges": mesh.edges.flipped,
             "degenerate": self.tangles.degenerate,
             "duplicates": self.tangles.duplicates,
-            "crossings": None,
+            "crossings": None if crossings is None else len(crossings.pairs),
+            "folds": None if crossings is None else len(crossings.folds),
             "volume_mm3": mesh.volume,
             "area_mm2": mesh.area,
             "made_share": self.made_share,
@@ -128,7 +162,9 @@ class Examination:
 
 
 @stoppable
-def examine(mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1) -> Examination:
+def examine(
+    mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1, crossings: bool = True
+) -> Examination:
     """Survey a mesh for everything that can be found.
 
     Parameters
@@ -137,6 +173,8 @@ def examine(mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1
     progress : Progress, optional
     wanted_shells : int
         How many shells a ready solid may have.
+    crossings : bool
+        Whether crossings are counted too, which takes longest.
 
     Returns
     -------
@@ -150,6 +188,8 @@ def examine(mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1
         "Finding holes": lambda: found.boundaries,
         "Finding tangles": lambda: found.tangles,
     }
+    if crossings:
+        questions["Counting crossings"] = lambda: crossings_of(mesh)
     for i, (title, ask) in enumerate(questions.items()):
         progress.step(title, len(questions))[1] = i
         ask()

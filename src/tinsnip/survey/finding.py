@@ -20,6 +20,7 @@ class Kind(Enum):
     TANGLE = "tangle"
     BED = "bed"
     RAGGED = "ragged edge"
+    CROSSING = "crossing"
 
     @property
     def facts(self) -> "KindFacts":
@@ -59,6 +60,7 @@ _FACTS = {
     Kind.RIM: KindFacts(False, False, "ring", "edges"),
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
     Kind.BED: KindFacts(False, False, "ring", "triangles"),
+    Kind.CROSSING: KindFacts(False, False, "points", "pairs of triangles"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }
 

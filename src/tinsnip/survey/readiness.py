@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from tinsnip.mesh import Mesh
+from tinsnip.survey.crossings import Crossings
 from tinsnip.survey.holes import Boundaries
 from tinsnip.survey.strays import Roles, describe_chunks
 from tinsnip.survey.tangles import Tangles
@@ -57,6 +58,13 @@ class Readiness:
         """Every check was made and passed."""
         return all(c.passed for c in self.checks)
 
+    def with_crossings(self, crossings: Crossings) -> "Readiness":
+        """This judgement once crossings have been counted."""
+        told = [counted(len(crossings.pairs), "crossing")] * (len(crossings.pairs) > 0)
+        told += [counted(len(crossings.folds), "fold")] * (len(crossings.folds) > 0)
+        check = Check("crossings", not told, " · ".join(told))
+        return Readiness(tuple(check if c.name == check.name else c for c in self.checks))
+
     def also(self, *checks: Check) -> "Readiness":
         """This judgement with more checks."""
         return Readiness((*self.checks, *checks))
@@ -67,7 +75,7 @@ _THINNEST = 1e-6
 
 
 def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wanted_shells: int = 1) -> Readiness:
-    """Judge a mesh as a solid for release."""
+    """Judge a mesh as a solid for release, but for its crossings, which take longest to count."""
     if len(mesh.faces) == 0:
         return Readiness((Check("not empty", False, "no triangles"),))
     holes = int(boundaries.is_hole.sum())

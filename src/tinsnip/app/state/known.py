@@ -8,8 +8,9 @@ from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_buffers, make
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.job import Piece
 from tinsnip.mesh import Mesh
-from tinsnip.progress import Progress
+from tinsnip.progress import Progress, stoppable
 from tinsnip.survey import Examination, examine
+from tinsnip.survey.crossings import follow_crossings
 from tinsnip.survey.deviation import FromRaw
 
 __all__ = ["Known", "Measured"]
@@ -80,6 +81,22 @@ class Known(QObject):
 
         self._tasks.behind("examine", lambda p: _examine_whole(mesh, p), take)
 
+    def ask_crossings(self, mesh: Mesh) -> None:
+        """Have the crossings of a mesh that has been looked over counted; `examined` tells when it is done.
+
+        Only what is another than on the last mesh of which they are known is counted anew.
+        """
+        found = self.examination_of(mesh)
+        if found is None or found.crossings is not None:
+            return
+        counted = (m for m, (other, _) in reversed(self._examinations.items()) if other.crossings is not None)
+        before = next(counted, mesh)
+
+        def work(progress: Progress) -> None:
+            _count_crossings(found, before, progress)
+
+        self._tasks.behind("crossings", work, lambda _: self.examined.emit(mesh))
+
     def measured_of(self, mesh: Mesh | None) -> Measured | None:
         """A mesh's deviation from its raw scan, once it is measured."""
         return None if mesh is None else self._measured.get(mesh)
@@ -127,7 +144,15 @@ class Known(QObject):
 
 def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMarks]:
     """Examine, and work the findings' lists out while still off the window's thread."""
-    examination = examine(mesh, progress)
+    examination = examine(mesh, progress, crossings=False)
     _ = examination.strays, examination.openings, examination.knots, examination.beds, examination.rags
     _ = examination.made_share
     return examination, make_marks(examination)
+
+
+@stoppable
+def _count_crossings(found: Examination, before: Mesh, progress: Progress) -> None:
+    """Count, and work lists and lines out while still off the window's thread."""
+    progress.step("Counting crossings")
+    follow_crossings(before, found.mesh)
+    _ = found.readiness, found.crossed, found.crossing_lines

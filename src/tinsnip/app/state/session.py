@@ -516,6 +516,7 @@ class Session(QObject):
         if mesh is self.mesh:
             self.examined.emit()
             self.known.ask_measured(self.job.piece)
+            self.known.ask_crossings(mesh)
 
     def _take_measured(self, mesh: Mesh) -> None:
         if mesh is self.mesh:

@@ -24,6 +24,8 @@ class SurfaceTray(Tray):
             "Flipped edges": "Edges whose triangles face opposite ways",
             "Doubled triangles": "Triangles on the same three corners",
             "Degenerate triangles": "Triangles without height",
+            "Crossings": "Pairs of triangles that go through or touch each other",
+            "Folds": "Neighbouring triangles that lie on or go through each other",
         }
         self.values = [self.figure(name) for name in names]
         for label, about in zip(self.values, names.values(), strict=True):
@@ -47,9 +49,11 @@ class SurfaceTray(Tray):
             self.offer("Mend", "the part is still being looked over")
             return
         t = found.tangles
-        counts = (t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate)
+        counts = [t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate]
+        crossed = found.crossings
+        counts += [None, None] if crossed is None else [len(crossed.pairs), len(crossed.folds)]
         for label, value in zip(self.values, counts, strict=True):
-            label.setText(grouped(value))
+            label.setText("counting…" if value is None else grouped(value))
         text = f"Mend {counted(t.total, 'tangle')} and orient" if t.total else "Nothing to mend"
         self.offer(text, "" if t.total else "there is nothing to mend")
 
@@ -59,11 +63,19 @@ class SurfaceTray(Tray):
 
 
 def _state(session: Session) -> tuple[str, int | None]:
-    total = session.examination.tangles.total
-    return (counted(total, "tangle") if total else "no tangles"), total
+    found = session.examination
+    tangles, crossings, places = found.tangles.total, found.crossings, len(found.crossed)
+    told = [counted(tangles, "tangle")] * (tangles > 0) + [counted(places, "crossing")] * (places > 0)
+    if crossings is None:
+        return " · ".join([*told, "counting crossings"]), tangles or None
+    return " · ".join(told) or "no tangles, no crossings", tangles + places
 
 
-_CHECKS = ("manifold", "outward", "volume")
+_CHECKS = ("manifold", "outward", "volume", "crossings")
 SURFACE = Station(
-    "Surface", SurfaceTray, _state, lambda found: found.knots, answers=lambda check, _: check.name in _CHECKS
+    "Surface",
+    SurfaceTray,
+    _state,
+    lambda found: found.knots + found.crossed,
+    answers=lambda check, _: check.name in _CHECKS,
 )

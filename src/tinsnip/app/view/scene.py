@@ -275,13 +275,13 @@ class Scene:
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
-        """Closed lines to draw: points (N, 3) and style (first, second, period, share, width)."""
+        """Closed lines, points (N, 3), or single pieces, (N, 2, 3), and style (first, second, period, share, width)."""
         self._release(self._line_buffers, *(entry[0] for entry in self._lines))
         self._lines, self._line_buffers = [], []
         groups: dict[tuple, list[np.ndarray]] = {}
         for points, style in lines:
             head = (points - self.origin).astype(np.float32)
-            tail = np.roll(head, -1, axis=0)
+            head, tail = (head[:, 0], head[:, 1]) if head.ndim == 3 else (head, np.roll(head, -1, axis=0))
             length = np.linalg.norm(tail - head, axis=1)
             along = np.concatenate([[0.0], np.cumsum(length)[:-1]])
             rows = np.column_stack([head, tail, along]).astype(np.float32)

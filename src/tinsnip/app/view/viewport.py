@@ -38,6 +38,7 @@ _HOLE_LINE = {
     "width": 3.4,
 }
 _RIM_LINE = {"first": (0.97, 0.95, 0.88), "second": (0.15, 0.15, 0.16), "period": 9.0, "share": 0.55, "width": 3.0}
+_CROSSING_LINE = {"first": (0.95, 0.32, 0.2), "second": (0.1, 0.05, 0.05), "period": 5.0, "share": 0.7, "width": 4.0}
 _DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
 _MUCH_SMALLER = 0.5
@@ -410,6 +411,8 @@ class Viewport(QOpenGLWidget):
             return
         self.makeCurrent()
         lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
+        if found.crossed:
+            lines.append((found.crossing_lines, _CROSSING_LINE))
         scene.set_lines(lines)
         if self.session.marks is not None:
             scene.set_marks(self._marks(), self.session.shows_shells)

@@ -14,7 +14,7 @@ def colour_of(kind: Kind) -> QColor:
     """The colour of a kind of finding; always beside a letter and a shape."""
     own = {
         Kind.HOLE: VIOLET, Kind.RIM: MUTED, Kind.BED: MUTED, Kind.RAGGED: MUTED, Kind.VOID: RUST,
-        Kind.TANGLE: QColor("#8c2f5a"),
+        Kind.TANGLE: QColor("#8c2f5a"), Kind.CROSSING: QColor("#a33a1d"),
     }  # fmt: skip
     return own.get(kind, OCHRE)
 
