@@ -13,6 +13,7 @@ from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.rags import find_rags
 from tinsnip.survey.readiness import Readiness, judge
+from tinsnip.survey.seams import find_seams, seams_of
 from tinsnip.survey.strays import Roles, find_strays, shell_roles
 from tinsnip.survey.tangles import Tangles, find_tangles, tangles_of
 
@@ -107,6 +108,19 @@ class Examination:
     def beds(self) -> list[Finding]:
         """What the scan stands on or in front of, largest first."""
         return find_beds(self.mesh)
+
+    @property
+    @remembered
+    def seams(self) -> list[Finding]:
+        """Seams that were never welded, as one finding."""
+        return find_seams(self.mesh)
+
+    @property
+    @remembered
+    def seam_lines(self) -> np.ndarray:
+        """The open edges along seams, mm, shape (N, 2, 3)."""
+        half, corner = seams_of(self.mesh).edges, self.mesh.faces.ravel()
+        return self.mesh.vertices[np.stack([corner[half], corner[half - half % 3 + (half + 1) % 3]], axis=1)]
 
     @property
     @remembered

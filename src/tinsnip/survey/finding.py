@@ -20,6 +20,7 @@ class Kind(Enum):
     TANGLE = "tangle"
     BED = "bed"
     RAGGED = "ragged edge"
+    SEAM = "seam"
     CROSSING = "crossing"
 
     @property
@@ -61,6 +62,7 @@ _FACTS = {
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
     Kind.BED: KindFacts(False, False, "ring", "triangles"),
     Kind.CROSSING: KindFacts(False, False, "points", "pairs of triangles"),
+    Kind.SEAM: KindFacts(False, False, "points", "open edges along others"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }
 

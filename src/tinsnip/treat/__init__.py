@@ -17,6 +17,7 @@ from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
+from tinsnip.treat.repair.seams import WeldSeams
 from tinsnip.treat.repair.sweep import Sweep
 from tinsnip.treat.repair.weld import Weld
 from tinsnip.treat.shape.smooth import Smooth
@@ -27,6 +28,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
     t.name: t
     for t in (
         Weld,
+        WeldSeams,
         Mend,
         Orient,
         Turn,
@@ -86,4 +88,5 @@ __all__ = [
     "Turn",
     "TurnInsideOut",
     "Weld",
+    "WeldSeams",
 ]

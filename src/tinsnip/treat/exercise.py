@@ -24,6 +24,7 @@ from tinsnip.treat import (
     Tidy,
     TracedSnip,
     Weld,
+    WeldSeams,
 )
 
 __all__ = ["exercise"]
@@ -62,6 +63,8 @@ def exercise() -> None:
     ring = tuple((float(x), float(y), 1.0) for x, y in about)
     TracedSnip(points=ring, close=True).apply(whole, context)
     Tidy().apply(_open_topped(whole), context)
+    soup = Mesh(whole.vertices[whole.faces].reshape(-1, 3), np.arange(3 * len(whole.faces)).reshape(-1, 3))
+    WeldSeams(tolerance_mm=1e-3).apply(soup, context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

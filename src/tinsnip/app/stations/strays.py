@@ -1,13 +1,15 @@
 """Strays: shells beside the part, and voids within it."""
 
+import numpy as np
+
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
+from tinsnip.mesh import Mesh
 from tinsnip.regions import region_of_shells
 from tinsnip.survey import Kind
-from tinsnip.treat import (
-    Sweep,
-)
-from tinsnip.words import counted, grouped
+from tinsnip.survey.seams import seams_of, shells_that_touch
+from tinsnip.treat import Sweep, WeldSeams
+from tinsnip.words import at_most, counted, grouped
 
 __all__ = ["STRAYS", "StraysTray"]
 
@@ -19,6 +21,12 @@ class StraysTray(Tray):
 
     def build(self) -> None:
         self.head_text.setText("Sweep away shells that are not the part. The main shell always stays.")
+        self.seam_note = self.warning()
+        self.seam_gap = self.number("Widest gap", 0.0, 1e4, 5, "mm", 0.01)
+        self.seam_gap.setToolTip("Edges farther from each other stay open; nothing is moved farther than this")
+        self.seam_button = self.button("Weld the seams", self.weld)
+        self.belong(self.seam_button, self.seam_gap)
+        self._seams_of: Mesh | None = None
         self.question = self.warning()
         kinds = {
             "Crumbs": "Stray shells too small to be part of it",
@@ -38,14 +46,40 @@ class StraysTray(Tray):
         found = self.session.examination
         return [f for f in found.strays if self.session.is_ticked(f)] if found else []
 
+    def _show_seams(self) -> None:
+        """Say what there is to weld, and propose how wide a gap."""
+        mesh, found = self.session.mesh, self.session.examination
+        finding = found.seams[0] if found is not None and found.seams else None
+        if finding is not None:
+            touching, shells = shells_that_touch(mesh), len(mesh.shells)
+            which = (
+                f"{grouped(touching)} of {counted(shells, 'shell')} touch" if touching > 1 else "The part has cracks"
+            )
+            common = float(np.quantile(seams_of(mesh).gaps, 0.98))
+            gap = f"{at_most(common)} mm apart" if common > 0 else "with no gap between"
+            self.seam_note.setText(f"{which}: weld the seams? {counted(finding.count, 'open edge')}, {gap}.")
+            if self._seams_of is not mesh:
+                self._seams_of = mesh
+                self.seam_gap.setValue(seams_of(mesh).tolerance)
+        for widget in (self.seam_note, self.seam_gap.parentWidget(), self.seam_button):
+            widget.setVisible(finding is not None)
+
+    def weld(self) -> None:
+        """Weld the seams within the gap that is typed; as proposed, where that was left as it is."""
+        typed, proposed = self.seam_gap.value(), seams_of(self.session.mesh).tolerance
+        same = abs(typed - proposed) <= 1e-5
+        self.session.apply(WeldSeams() if same or typed <= 0 else WeldSeams(tolerance_mm=typed))
+
     def refresh(self) -> None:
         chosen = self._chosen()
         found = self.session.examination
+        self._show_seams()
         chunks = int(found.roles.chunk.sum()) if found else 0
+        seams = bool(found and found.seams)
         if chunks:
             check = next(c for c in found.readiness.checks if c.name == "shells")
             self.question.setText(f"{check.reason}\nChunks are ticked by you alone: look at each first.")
-        self.question.setVisible(chunks > 0)
+        self.question.setVisible(chunks > 0 and not seams)  # one question at a time
         for label, kind in ((self.crumbs, Kind.CRUMB), (self.chunks, Kind.CHUNK), (self.voids, Kind.VOID)):
             every = sum(f.kind is kind for f in found.strays) if found else 0
             label.setText(f"{grouped(sum(f.kind is kind for f in chosen))} of {grouped(every)} ticked")
@@ -70,9 +104,15 @@ def _state(session: Session) -> tuple[str, int | None]:
     roles = session.examination.roles
     crumbs, chunks, voids = (int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void))
     words = [counted(n, w) for n, w in ((crumbs, "crumb"), (chunks, "chunk"), (voids, "void")) if n]
+    words = ["seams to weld"] * bool(session.examination.seams) + words
     return " · ".join(words) or "none", crumbs + chunks + voids
 
 
 STRAYS = Station(
-    "Strays", StraysTray, _state, lambda found: found.strays, True, lambda check, _: check.name in ("shells", "voids")
+    "Strays",
+    StraysTray,
+    _state,
+    lambda found: found.seams + found.strays,
+    True,
+    lambda check, _: check.name in ("shells", "voids"),
 )

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QFrame
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
 from tinsnip.app.view.hand import Hand
@@ -26,19 +27,10 @@ from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh.measures import edge_lengths, face_vectors
 from tinsnip.space.picking import first_hit
-from tinsnip.survey import Finding, Kind
+from tinsnip.survey import Finding
 
 __all__ = ["Viewport"]
 
-_HOLE_LINE = {
-    "first": (0.66, 0.42, 0.92),
-    "second": (0.97, 0.94, 1.0),
-    "period": 13.0,
-    "share": 0.62,
-    "width": 3.4,
-}
-_RIM_LINE = {"first": (0.97, 0.95, 0.88), "second": (0.15, 0.15, 0.16), "period": 9.0, "share": 0.55, "width": 3.0}
-_CROSSING_LINE = {"first": (0.95, 0.32, 0.2), "second": (0.1, 0.05, 0.05), "period": 5.0, "share": 0.7, "width": 4.0}
 _DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
 _MUCH_SMALLER = 0.5
@@ -410,10 +402,7 @@ class Viewport(QOpenGLWidget):
         if found is None or found.mesh is not buffers.mesh:
             return
         self.makeCurrent()
-        lines = [(f.outline, _RIM_LINE if f.kind is Kind.RIM else _HOLE_LINE) for f in found.openings]
-        if found.crossed:
-            lines.append((found.crossing_lines, _CROSSING_LINE))
-        scene.set_lines(lines)
+        scene.set_lines(lines_of(found, self.session.station))
         if self.session.marks is not None:
             scene.set_marks(self._marks(), self.session.shows_shells)
         self.redraw()

@@ -1,0 +1,45 @@
+"""Weld seams: open edges that lie along each other become one."""
+
+from typing import ClassVar
+
+from pydantic import Field
+
+from tinsnip.mesh import Mesh
+from tinsnip.survey.seams import seams_of
+from tinsnip.treat.kit.zipping import zip_seams
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import at_most, counted
+
+__all__ = ["WeldSeams"]
+
+
+class WeldSeams(Treatment):
+    """Zip open edges that lie along each other within a tolerance; where a vertex meets an edge, this is divided.
+
+    Nothing is moved farther than the tolerance, and no slit closed that is wider.
+    """
+
+    name: ClassVar[str] = "weld-seams"
+    title: ClassVar[str] = "Weld seams"
+
+    tolerance_mm: float | None = Field(
+        None, gt=0, description="widest gap that is closed, mm; by default as wide as the seams' own gaps are"
+    )
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Weld the seams."""
+        context.progress.step("Looking for seams")
+        tolerance = seams_of(mesh).tolerance if self.tolerance_mm is None else self.tolerance_mm
+        none = {"edges": 0, "divided": 0, "moved_mm": 0.0, "tolerance_mm": tolerance}
+        if tolerance <= 0 or mesh.edges.open < 2:
+            return Outcome(mesh, "No seams to weld", none)
+        context.progress.step("Welding seams")
+        zipped = zip_seams(mesh, tolerance)
+        if zipped.mesh is mesh:
+            return Outcome(mesh, "No seams to weld", none)
+        text = f"Welded seams: {counted(zipped.edges, 'open edge')} closed"
+        text += f", moved by {at_most(zipped.moved)} mm at most" if zipped.moved else ", nothing moved"
+        figures = {
+            "edges": zipped.edges, "divided": zipped.divided, "moved_mm": zipped.moved, "tolerance_mm": tolerance,
+        }  # fmt: skip
+        return Outcome(zipped.mesh, text, figures)
