@@ -8,8 +8,9 @@ from tinsnip.formats import format_for, write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, examine
+from tinsnip.survey.crossings import crossings_of, follow_crossings
 from tinsnip.survey.tangles import tangles_of
-from tinsnip.treat import Context, Mend, Orient, Patch, Plinth, Sweep, Weld
+from tinsnip.treat import Context, Mend, MendCrossings, Orient, Patch, Plinth, Sweep, Weld
 
 __all__ = ["fit_to_format", "release"]
 
@@ -31,6 +32,9 @@ def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Me
     context = Context(progress or Progress())
     fitted = Weld().apply(mesh.moved(rounded), context).mesh
     if tangles_of(fitted).total == 0 and fitted.edges.open == mesh.edges.open:
+        if crossings_of(fitted).total and crossings_of(mesh).total == 0:  # what rounding let cross is mended
+            mended = MendCrossings().apply(fitted, context).mesh
+            fitted = mended.moved(mended.vertices.astype(np.float32).astype(np.float64))
         return fitted
     if tangles_of(mesh).total > 0 or mesh.edges.open:
         return mesh.moved(rounded)  # it had knots or gaps before; rounding is not what has to be undone
@@ -75,5 +79,7 @@ def release(
         When the file cannot be written, or does not read back the same; the old one is untouched.
     """
     name = name or format_for(path.suffix).name
-    back = write_mesh(fit_to_format(mesh, name, progress), path, progress, name, provenance)
+    fitted = fit_to_format(mesh, name, progress)
+    back = write_mesh(fitted, path, progress, name, provenance)
+    follow_crossings(fitted, back)
     return examine(back, progress, wanted_shells)

@@ -19,6 +19,7 @@ from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
 from tinsnip.treat.repair.seams import WeldSeams
 from tinsnip.treat.repair.sweep import Sweep
+from tinsnip.treat.repair.untangle import MendCrossings
 from tinsnip.treat.repair.weld import Weld
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
@@ -31,6 +32,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         WeldSeams,
         Mend,
         Orient,
+        MendCrossings,
         Turn,
         LayFlat,
         Place,
@@ -68,6 +70,7 @@ __all__ = [
     "FindBed",
     "LayFlat",
     "Mend",
+    "MendCrossings",
     "Merge",
     "Orient",
     "Outcome",

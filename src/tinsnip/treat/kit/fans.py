@@ -7,6 +7,7 @@ import numpy as np
 from tinsnip.mesh import MEASURED, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, corner_fans
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.space.singles import as_files_hold
 
 __all__ = ["cut_fans", "split_fans"]
 
@@ -114,7 +115,8 @@ def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
     flat = np.linalg.norm(inward, axis=1) < 0.1 * reach
     length = np.linalg.norm(normal, axis=1)
     inward[flat] = -(normal * (reach / np.where(length > 0, length, 1.0))[:, None])[flat]
-    vertices = np.concatenate([mesh.vertices, (origin + _PART * inward)[moving]])
+    drawn_back = as_files_hold((origin + _PART * inward)[moving], mesh.diagonal)
+    vertices = np.concatenate([mesh.vertices, drawn_back])
     lineage = Lineage(found.kept, np.arange(len(mesh.faces), dtype=np.int32))
     provenance = mesh.provenance.copy()
     drawn = triangles_at(found.faces, np.arange(len(vertices)) >= len(mesh.vertices))

@@ -7,6 +7,7 @@ from scipy.spatial import cKDTree
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas, triangles_at
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.kit.clearance import Crossed, what_new_triangles_cross
 from tinsnip.treat.kit.fairing import fair
@@ -15,7 +16,7 @@ from tinsnip.treat.kit.filling import add_triangles, fill_loop
 from tinsnip.treat.kit.refining import refine_patch
 from tinsnip.treat.treatment import Context
 
-__all__ = ["patch_clear_of_the_part"]
+__all__ = ["patch_clear_of_the_part", "patch_owners", "patch_rings"]
 
 _TOO_FAR = 0.6
 _ROUNDS = 8
@@ -77,12 +78,12 @@ def _as_clear_as_may_be(
     flows = np.full(len(rings), flow)
     best: tuple[Mesh, np.ndarray, Crossed] | None = None
     for _ in range(3):
-        patched = _patch_rings(mesh, rings, flows, context)
+        patched = patch_rings(mesh, rings, flows, context)
         crossed = what_new_triangles_cross(mesh, patched)
         if best is None or crossed.fresh < best[2].fresh:
             best = patched, flows.copy(), crossed
         pairs = crossed.pairs[~crossed.folded]
-        wrong = _owners(mesh, patched, rings, np.unique(pairs[pairs >= len(mesh.faces)]))
+        wrong = patch_owners(mesh, patched, rings, np.unique(pairs[pairs >= len(mesh.faces)]))
         wrong = wrong[flows[wrong] >= 0]
         if len(wrong) == 0:
             break
@@ -131,7 +132,7 @@ def _without_what_hangs_over(
     return tidied, [ring for ring in found if mark[ring].any()]
 
 
-def _owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: np.ndarray) -> np.ndarray:
+def patch_owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: np.ndarray) -> np.ndarray:
     """Numbers of the patches that some made triangles belong to, by the ring their patch hangs on."""
     if len(triangles) == 0:
         return np.empty(0, dtype=np.int64)
@@ -162,7 +163,7 @@ def _edge_lengths_at(mesh: Mesh, on_ring: np.ndarray) -> tuple[np.ndarray, np.nd
     return total / np.maximum(count, 1.0), touching
 
 
-def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context: Context) -> Mesh:
+def patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context: Context) -> Mesh:
     """Close rings with patches of the density round them.
 
     Parameters
@@ -208,7 +209,7 @@ def _patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context
     inner = np.concatenate(extra)
     owners = np.concatenate(owner)
     context.progress.step("Shaping the patches")
-    inner = _shaped(mesh, touching, made, inner, owners, rings, flows)
+    inner = as_files_hold(_shaped(mesh, touching, made, inner, owners, rings, flows), mesh.diagonal)
     return add_triangles(mesh, made, inner, sparse.vstack(blends, format="csr"))
 
 
