@@ -103,14 +103,13 @@ class Said(unittest.TestCase):
         rng = np.random.default_rng(0)
         ball = specimens.sphere(50.0, 16).mesh
         corners = ball.vertices[ball.faces].reshape(-1, 3)
-        unwelded = Mesh(corners + rng.normal(0, 1e-4, corners.shape), np.arange(len(corners)).reshape(-1, 3))
+        loose = np.arange(len(corners)).reshape(-1, 3)
+        unwelded = Mesh(corners + rng.normal(0, 1e-4, corners.shape), loose)
         dome = without(ball, np.array([0, 0, -25.0]), 35.0)
         row = [put(ball, (60.0 * i, 0, 0)) for i in range(8)]
         half = StraightSnip(offset=1.0).apply(ball, Context()).mesh
         other = StraightSnip(offset=1.0, waste="above").apply(ball, Context()).mesh
         for mesh, shells, words in (
-            (unwelded, len(ball.faces), "an unwelded scan?"),
-            (together(half, put(other, (0, 0, -1e-3))), 2, "an unwelded scan?"),
             (together(*row), 8, "export as 8 shells?"),
             (together(*row[:2]), 2, "export as 2 shells?"),
             (together(*(put(ball, (30.0 * i, 0, 0)) for i in range(3))), 3, "cross or touch"),
@@ -123,6 +122,11 @@ class Said(unittest.TestCase):
                 self.assertIn(words, told)
                 self.assertLess(facts["gone_share"], 1e-9)  # all of it is in the file
                 self.assertAlmostEqual(facts["area_mm2"], mesh.area, delta=1e-4 * mesh.area)
+        # what lies along each other is welded, and nothing of it is lost
+        for mesh in (unwelded, together(half, put(other, (0, 0, -1e-3)))):
+            code, facts, _ = self.run_on(mesh)
+            self.assertEqual((code, facts["ready"], facts["shells"]), (0, True, 1))
+            self.assertAlmostEqual(facts["volume_mm3"], ball.volume, delta=1e-3 * ball.volume)
         code, facts, _ = self.run_on(together(*row[:2]), "--set", "strays.chunks=keep")
         self.assertEqual((code, facts["shells"]), (0, 2))
         code, facts, _ = self.run_on(together(*row[:2]), "--set", "strays.chunks=sweep")

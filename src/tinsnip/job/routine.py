@@ -20,7 +20,7 @@ from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Plinth, Reduce, Sweep, Treatment
+from tinsnip.treat import TREATMENTS, Context, Mend, MendCrossings, Orient, Patch, Plinth, Reduce, Sweep, Treatment
 from tinsnip.words import counted, percent
 
 __all__ = ["Routine", "RoutineStep", "Run", "built_in_routines", "load_routine", "routine_of"]
@@ -255,7 +255,7 @@ class Run:
             if "doubt" in s.figures:
                 told = f"{s.figures['doubt']} (set {s.name}.most_share=1 to cut it, {s.name}.enabled=false to keep it)"
                 found.append(Check("bed", False, told, "a bed?"))
-        unasked = self._sum("gone_mm2", Mend, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
+        unasked = self._sum("gone_mm2", Mend, MendCrossings, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
         lost = unasked / max(float(self.raw.areas.sum()), 1e-300)
         found.append(
             Check(

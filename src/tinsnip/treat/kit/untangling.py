@@ -22,6 +22,10 @@ _MOST_ROWS = 5
 _MOST_SHARE = 0.02
 _FEW = 40
 """A place that takes more triangles than these, and more of its shell's than this share, is not mended in this way."""
+_WIDEST = 0.25
+"""Nor is one whose ring spans more of its shell than this."""
+_MOST_LOST = 0.005
+"""Nor one at an open edge, where nothing is refilled, that takes more of its shell's area than this."""
 _FLOWS = (1.0, 0.0, -1.0)
 """Shapes of patches that are tried: flowing on, taut, and without inner vertices."""
 
@@ -185,7 +189,14 @@ def _taken_out(mesh: Mesh, chosen: np.ndarray) -> _Holes:
         rings.append(corner[half][::-1])
         ring_part.append(owner[0])
     failed = whole != 1
-    failed[at_rim] = whole[at_rim] > 0
+    own = np.flatnonzero(chosen)
+    shell = np.zeros(len(whole), dtype=np.int64)
+    shell[part[own]] = mesh.shells.label[own]
+    area = np.bincount(part[own], weights=triangle_areas(mesh.vertices, mesh.faces[own]))
+    little = area <= _MOST_LOST * mesh.shells.area[shell]
+    failed[at_rim] = (whole[at_rim] > 0) | ~little[at_rim]
+    for ring, p in zip(rings, ring_part, strict=True):
+        failed[p] |= np.linalg.norm(np.ptp(rest.vertices[ring], axis=0)) > _WIDEST * mesh.shells.spans[shell[p]]
     # a shell that went as a whole has no ring
     return _Holes(rest, rings, np.array(ring_part, dtype=np.int64), part, failed)
 
