@@ -32,6 +32,7 @@ from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress
 from tinsnip.regions.outlined import Sight, outlined
+from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
@@ -49,6 +50,7 @@ from tinsnip.treat import (
     Tidy,
     TracedSnip,
     Turn,
+    WeldSeams,
 )
 
 __all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
@@ -72,6 +74,9 @@ BARS = {
     "record": 5.0,
     "level": 0.1,
     "smooth-10": 0.5,
+    "crossings": 1.8,
+    "crossings-500k": 1.8,
+    "zip": 0.6,
     "tree": 0.8,
     "closest-1m": 1.5,
     "rays-1m": 2.0,
@@ -181,7 +186,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
         _time_formats(mesh, row, rows)
     else:
         _time_formats(mesh, row, rows, [name for name in FORMATS if {f"read-{name}", f"write-{name}"} & only])
-    row("examine", lambda: examine(fresh()))
+    row("examine", lambda: examine(fresh(), crossings=False))
     row("snip-straight", lambda: StraightSnip(normal=(0.1, 0, 1), offset=3, close=True).apply(fresh(), Context()))
     low, high = mesh.box
     middle, reach = tuple(0.5 * (low + high)), float((high - low).max())
@@ -220,6 +225,12 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("level", lambda: record.level(len(faces) // 10))
     row("smooth-10", lambda: Smooth(iterations=10).apply(fresh(), Context()))
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
+    crossed = _crossed(vertices)
+    row("crossings", lambda: crossings_and_folds(crossed, faces))
+    if only is None or "crossings-500k" in only:
+        _time_crossings(rows, note)
+    seamed = _in_patches(vertices, faces)
+    row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
     row("tree", lambda: build_tree(vertices, faces))
     tree, state = build_tree(vertices, faces), Progress().state
     near = spread_points(mesh, 1_000_000)[:1_000_000]
@@ -300,6 +311,38 @@ def _on_a_bed(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
     first = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel().astype(np.int32)
     cells = [np.stack([first, first + count, first + 1], 1), np.stack([first + 1, first + count, first + count + 1], 1)]
     return Mesh(np.concatenate([vertices, sheet]), np.concatenate([faces, *(c + len(vertices) for c in cells)]))
+
+
+def _crossed(vertices: np.ndarray) -> np.ndarray:
+    """The vertices, some of them put so far off that some one in a hundred triangles crosses others."""
+    rng = np.random.default_rng(1)
+    some = rng.choice(len(vertices), len(vertices) // 130, replace=False)
+    crossed = vertices.copy()
+    crossed[some] += rng.normal(0, 1.5, (len(some), 3))
+    crossed.setflags(write=False)
+    return crossed
+
+
+def _time_crossings(rows: list[dict[str, Any]], note: Callable[[str], None]) -> None:
+    """Crossings of half a million triangles, by the yardstick of that mesh."""
+    vertices, faces = grid_torus(500_000)
+    yardstick, _ = _measure(lambda: cKDTree(vertices).query(vertices, k=1, workers=1))
+    crossed = _crossed(vertices)
+    seconds, peak = _measure(lambda: crossings_and_folds(crossed, faces))
+    rows.append({"name": "crossings-500k", "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
+    note(f"{'crossings-500k':<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
+
+
+def _in_patches(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
+    """The mesh as exported in 500 patches whose seams do not quite meet."""
+    rng = np.random.default_rng(2)
+    seeds = vertices[rng.choice(len(vertices), 500, replace=False)]
+    _, patch = cKDTree(seeds).query(vertices[faces].mean(axis=1))
+    used, index = np.unique(faces + len(vertices) * patch[:, None], return_inverse=True)
+    places = vertices[used % len(vertices)]
+    mesh = Mesh(places + rng.uniform(-1e-3, 1e-3, places.shape), index.reshape(-1, 3))
+    remember(mesh, Mesh.twins, mesh.twins)
+    return mesh
 
 
 def _with_crumbs(vertices: np.ndarray, faces: np.ndarray) -> Mesh:

@@ -2,22 +2,19 @@
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
-from tinsnip.treat import (
-    Smooth,
-    Weld,
-)
+from tinsnip.treat import Mend, MendCrossings, Orient, Smooth, Weld
 from tinsnip.words import counted, grouped
 
 __all__ = ["SURFACE", "SurfaceTray"]
 
 
 class SurfaceTray(Tray):
-    """Mending tangles, orienting."""
+    """Untangling and smoothing."""
 
-    title = "Surface: mend and smooth"
+    title = "Surface: untangle and smooth"
 
     def build(self) -> None:
-        self.head_text.setText("Mend triangles that make no surface, and take scanner noise off.")
+        self.head_text.setText("Untangle what makes no surface or crosses itself, and take scanner noise off.")
         names = {
             "Tangled edges": "Edges on which more than two triangles meet",
             "Pinched vertices": "Corners in which the surface touches itself",
@@ -39,14 +36,14 @@ class SurfaceTray(Tray):
         self.strength.setValue(0.5)
         self.smooth_button = self.button("Smooth the surface", self.smooth)
         self.belong(self.smooth_button, self.passes, self.strength)
-        self.copper_button("Mend", self.mend)
+        self.copper_button("Untangle", self.untangle)
 
     def refresh(self) -> None:
         found = self.session.examination
         if found is None:
             for label in self.values:
                 label.setText("…")
-            self.offer("Mend", "the part is still being looked over")
+            self.offer("Untangle", "the part is still being looked over")
             return
         t = found.tangles
         counts = [t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate]
@@ -54,8 +51,15 @@ class SurfaceTray(Tray):
         counts += [None, None] if crossed is None else [len(crossed.pairs), len(crossed.folds)]
         for label, value in zip(self.values, counts, strict=True):
             label.setText("counting…" if value is None else grouped(value))
-        text = f"Mend {counted(t.total, 'tangle')} and orient" if t.total else "Nothing to mend"
-        self.offer(text, "" if t.total else "there is nothing to mend")
+        places = len(found.crossed)
+        told = counted(t.total + places, "place") if t.total + places else ""
+        why = "crossings are still being counted" if crossed is None else "there is nothing to untangle"
+        self.offer(f"Untangle {told}" if told else "Nothing to untangle", "" if told else why)
+
+    def untangle(self) -> None:
+        """Do every mend that loses nothing but what is in the way: tangles, sides, crossings."""
+        tangled = self.session.examination.tangles.total > 0
+        self.session.do_all([*([Mend(), Orient()] if tangled else []), MendCrossings()])
 
     def smooth(self) -> None:
         """Smooth."""

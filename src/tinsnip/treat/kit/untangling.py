@@ -22,8 +22,8 @@ _MOST_ROWS = 5
 _MOST_SHARE = 0.02
 _FEW = 40
 """A place that takes more triangles than these, and more of its shell's than this share, is not mended in this way."""
-_WIDEST = 0.25
-"""Nor is one whose ring spans more of its shell than this."""
+_MOST_OF_FEW = 0.1
+"""Nor is one that takes more of a small shell's triangles than this."""
 _MOST_LOST = 0.005
 """Nor one at an open edge, where nothing is refilled, that takes more of its shell's area than this."""
 _FLOWS = (1.0, 0.0, -1.0)
@@ -195,8 +195,6 @@ def _taken_out(mesh: Mesh, chosen: np.ndarray) -> _Holes:
     area = np.bincount(part[own], weights=triangle_areas(mesh.vertices, mesh.faces[own]))
     little = area <= _MOST_LOST * mesh.shells.area[shell]
     failed[at_rim] = (whole[at_rim] > 0) | ~little[at_rim]
-    for ring, p in zip(rings, ring_part, strict=True):
-        failed[p] |= np.linalg.norm(np.ptp(rest.vertices[ring], axis=0)) > _WIDEST * mesh.shells.spans[shell[p]]
     # a shell that went as a whole has no ring
     return _Holes(rest, rings, np.array(ring_part, dtype=np.int64), part, failed)
 
@@ -220,7 +218,8 @@ def _too_large(mesh: Mesh, holes: _Holes) -> np.ndarray:
     count = np.bincount(holes.part[own])
     shell = np.zeros(len(count), dtype=np.int64)
     shell[holes.part[own]] = mesh.shells.label[own]
-    return (count > _FEW) & (count > _MOST_SHARE * mesh.shells.triangles[shell])
+    whole = mesh.shells.triangles[shell]
+    return ((count > _FEW) & (count > _MOST_SHARE * whole)) | (count > _MOST_OF_FEW * whole)
 
 
 def _refilled(holes: _Holes, bad: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray]:
