@@ -153,7 +153,7 @@ def find_crossings(mesh: Mesh, crossings: Crossings) -> list[Finding]:
                 id=f"X{number}",
                 kind=Kind.CROSSING,
                 text="fold" if folds[own].all() else "crossing",
-                place=0.5 * (low + high),
+                place=lines[np.argmin(np.linalg.norm(lines - 0.5 * (low + high), axis=1))],
                 size=float(np.linalg.norm(high - low)),
                 count=int(size[c]),
                 proposal="untangle",

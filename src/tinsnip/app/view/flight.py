@@ -43,9 +43,11 @@ class Flight(QObject):
             length = np.linalg.norm(normal)
             if length > 0:  # along the half-edges a hole runs clockwise, seen from outside
                 eye = _clear_sight(sight, finding.place, -normal / length, 0.02 * finding.size)
-                lift = float(np.clip(np.degrees(np.arcsin(np.clip(eye[2], -1, 1))), -75, 75))
-                if abs(eye[2]) < 0.995:
-                    turn = float(np.degrees(np.arctan2(eye[0], -eye[1])))
+                turn, lift = _turned_to(eye, turn)
+        elif finding.kind is Kind.CROSSING:  # from where one looks, if it is seen from there
+            t, u = np.radians(turn), np.radians(lift)
+            now = np.array([np.sin(t) * np.cos(u), -np.cos(t) * np.cos(u), np.sin(u)])
+            turn, lift = _turned_to(_clear_sight(sight, finding.place, now, 0.1 * finding.size), turn)
         start = (camera.turn, camera.lift, camera.middle.copy(), np.log(camera.scale))
         swing = (turn - start[0] + 180) % 360 - 180
 
@@ -61,6 +63,13 @@ class Flight(QObject):
         self._animation.start()
 
 
+def _turned_to(eye: np.ndarray, turn: float) -> tuple[float, float]:
+    """Turn and lift from which one looks along a direction; the turn as it is for one from above or below."""
+    if abs(eye[2]) < 0.995:
+        turn = float(np.degrees(np.arctan2(eye[0], -eye[1])))
+    return turn, float(np.clip(np.degrees(np.arcsin(np.clip(eye[2], -1, 1))), -75, 75))
+
+
 def _clear_sight(
     sight: tuple[np.ndarray, np.ndarray] | None, place: np.ndarray, eye: np.ndarray, slack: float
 ) -> np.ndarray:
@@ -71,7 +80,7 @@ def _clear_sight(
     side /= np.linalg.norm(side)
     other = np.cross(eye, side)
     around = [np.cos(a) * side + np.sin(a) * other for a in np.arange(6) * np.pi / 3]
-    leaning = [np.cos(t) * eye + np.sin(t) * r for t in (0.6, 1.1) for r in around]
+    leaning = [np.cos(t) * eye + np.sin(t) * r for t in (0.6, 1.1, 1.8, 2.5) for r in around]
     for way in (eye, *leaning):
         hit = first_hit(*sight, place, -way)
         if hit is None or float((hit[1] - place) @ way) < slack:
