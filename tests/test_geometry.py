@@ -26,7 +26,7 @@ from tinsnip.space.morton import morton_order
 from tinsnip.space.picking import first_hit
 from tinsnip.space.polygons import plane_axes, triangulate_flat
 from tinsnip.space.tree import closest_points
-from tinsnip.survey.strays import winding_of_shell
+from tinsnip.space.winding import winding_numbers
 
 
 def star(rng: np.random.Generator, n: int, radius: float, centre: np.ndarray) -> np.ndarray:
@@ -106,16 +106,17 @@ class Measures(unittest.TestCase):
             mesh = together(specimen.mesh, specimens.sphere(300.0, 6).mesh)  # another shell does not count
             points = rng.uniform(*(1.2 * specimen.mesh.box), (80, 3))
             far = np.abs(specimen.distance(points)) > 0.3
-            turns = winding_of_shell(mesh, int(mesh.shells.label[0]), points[far])
+            own = mesh.faces[mesh.shells.label == mesh.shells.label[0]]
+            turns = winding_numbers(mesh.vertices, own, points[far])
             self.assertLess(np.abs(turns - (specimen.distance(points[far]) < 0)).max(), 1e-6)
             many = rng.uniform(*(1.2 * specimen.mesh.box), (6000, 3))  # so many that far parts stand in as dipoles
             many = many[np.abs(specimen.distance(many)) > 0.3]
-            turns = winding_of_shell(mesh, int(mesh.shells.label[0]), many)
+            turns = winding_numbers(mesh.vertices, own, many)
             self.assertLess(np.abs(turns - (specimen.distance(many) < 0)).max(), 0.2)
         # half a sphere, seen from its middle, is half of all there is to see
         ball = specimens.sphere(20.0, 41).mesh
         upper = keep_triangles(ball, ball.vertices[ball.faces][..., 2].mean(axis=1) > 0)
-        turns = float(winding_of_shell(upper, 0, np.zeros((1, 3)))[0])
+        turns = float(winding_numbers(upper.vertices, upper.faces, np.zeros((1, 3)))[0])
         self.assertAlmostEqual(turns, 0.5, delta=0.02)
 
     def test_areas_normals_and_samples(self) -> None:

@@ -100,14 +100,15 @@ class Roles(unittest.TestCase):
                 main,
                 put(large, (ring, 0, 0), inward=True),  # within the material, facing in: a void
                 put(small, (-ring, 0, 0)),  # within the material, facing out: something thrown in
-                put(small, (0, 0, 3 * unit), inward=True),  # facing in, but not inside: a stray inside out
+                put(small, (0, 0, 30 * unit), inward=True),  # facing in, but not inside: a stray inside out
                 sheet(1.0 * unit),
             )
             roles = shell_roles(mesh)
             self.assertEqual(roles.main, 2)
             self.assertEqual(np.flatnonzero(roles.void).tolist(), [3])
             self.assertEqual(np.flatnonzero(roles.chunk).tolist(), [0])
-            self.assertEqual(np.flatnonzero(roles.crumb).tolist(), [1, 4, 5, 6])
+            self.assertEqual(np.flatnonzero(roles.inner).tolist(), [4])
+            self.assertEqual(np.flatnonzero(roles.crumb).tolist(), [1, 5, 6])
             found = examine(mesh)
             self.assertEqual([f.kind for f in found.strays].count(Kind.VOID), 1)
             spans = [f.size for f in found.strays]

@@ -15,6 +15,8 @@ class Kind(Enum):
     CRUMB = "crumb"
     CHUNK = "chunk"
     VOID = "void"
+    INNER = "inner solid"
+    SKIN = "doubled skin"
     HOLE = "hole"
     RIM = "rim"
     TANGLE = "tangle"
@@ -57,6 +59,8 @@ _FACTS = {
     # what may be part of the part is not ticked unless its user does so
     Kind.CHUNK: KindFacts(True, False, "cloud", "triangles"),
     Kind.VOID: KindFacts(True, True, "cloud", "triangles"),
+    Kind.INNER: KindFacts(True, True, "cloud", "triangles"),
+    Kind.SKIN: KindFacts(True, True, "cloud", "triangles"),
     Kind.HOLE: KindFacts(True, True, "ring", "edges"),
     Kind.RIM: KindFacts(False, False, "ring", "edges"),
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),

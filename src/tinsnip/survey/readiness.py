@@ -119,6 +119,12 @@ def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[s
     if solids < wanted:
         return (f"{solids} of {wanted} shells",) * 2
     crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
-    told = [counted(crumbs, "stray")] * (crumbs > 0) + [describe_chunks(mesh, roles)] * (chunks > 0)
-    brief = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "chunk") + " beside the part"] * (chunks > 0)
+    within = [counted(int(roles.inner.sum()), "inner solid")] * bool(roles.inner.any())
+    within += [counted(int(roles.skin.sum()), "doubled skin")] * bool(roles.skin.any())
+    told = [counted(crumbs, "stray")] * (crumbs > 0) + within + [describe_chunks(mesh, roles)] * (chunks > 0)
+    brief = (
+        [counted(crumbs, "stray")] * (crumbs > 0)
+        + within
+        + [counted(chunks, "chunk") + " beside the part"] * (chunks > 0)
+    )
     return " · ".join(told), " · ".join(brief)

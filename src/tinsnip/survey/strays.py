@@ -1,4 +1,4 @@
-"""The main shell, strays beside it and voids within it; and which strays may be part of the part."""
+"""What each shell is: the part, strays beside it, voids and solids within, second skins; and what may be part of it."""
 
 from typing import NamedTuple
 
@@ -7,13 +7,16 @@ from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN
+from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.remembered import remembered
+from tinsnip.progress import check_here, polled_here
 from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.tree import build_tree, closest_points, triangles_in_boxes
 from tinsnip.space.winding import winding_numbers
 from tinsnip.survey.finding import Finding, Kind
 from tinsnip.words import grouped, percent
 
-__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles", "winding_of_shell"]
+__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles"]
 
 CHUNK_SHARE = 0.02
 """A stray of more than this share of the main shell's area may be part of the part: a chunk."""
@@ -24,6 +27,11 @@ CRUMBS_SHARE = 0.05
 _OUTLINE_POINTS = 400
 _SCRAP_SHARE = 1e-3
 """An open stray along the main shell's open edges is a rag of them up to this share of its area."""
+_CLOSE = 0.7
+"""A second skin lies within this share of its own edges from the first."""
+_ALONG = 0.8
+_NEARLY_ALL = 0.99
+_FEWEST_OF_SKIN = 8
 _LIKE = 0.2
 """Solids are of like size down to this share of the largest one's area."""
 
@@ -40,19 +48,33 @@ class Roles(NamedTuple):
     chunk : ndarray of bool
         Strays that may be part of it: large, many, or lying against it.
     void : ndarray of bool
+        Closed skins that face inward, within a solid; to any depth.
+    inner : ndarray of bool
+        Closed skins that face outward, within a solid: in its matter, or loose in a void of it.
+    skin : ndarray of bool
+        Second layers that lie close along the main shell.
     """
 
     main: int
     crumb: np.ndarray
     chunk: np.ndarray
     void: np.ndarray
+    inner: np.ndarray
+    skin: np.ndarray
+
+    @property
+    def within(self) -> np.ndarray:
+        """What lies within solids, bool, shape (S,)."""
+        return self.void | self.inner
 
 
 @remembered
 def shell_roles(mesh: Mesh) -> Roles:
-    """Tell main shell, crumbs, chunks and voids apart.
+    """Tell apart what each shell is.
 
-    A void is a closed shell that faces inward and lies inside the main shell. A stray is a chunk when it has more than
+    What lies inside another closed shell, by its winding number, is a void where it faces inward and an inner solid
+    where it faces outward; an open main shell has voids too. A second skin lies along the main shell, all of it, within
+    a fraction of an edge. A stray is a chunk when it has more than
     `CHUNK_SHARE` of the main shell's area, when it crosses or touches that or lies along its open edges, or when
     all strays together are more than `CRUMBS_SHARE` of the area; else a crumb.
     """
@@ -60,26 +82,101 @@ def shell_roles(mesh: Mesh) -> Roles:
     n = len(shells)
     if n == 0:
         none = np.zeros(0, dtype=bool)
-        return Roles(-1, none, none, none)
+        return Roles(-1, none, none, none, none, none)
     main = int(np.argmax(shells.area))
-    void = np.zeros(n, dtype=bool)
-    inward = (shells.open_edges == 0) & (shells.volume < 0)
-    inward[main] = False
-    reach = 1e-6 * shells.spans[main]
-    within = (shells.box[:, 0] >= shells.box[main, 0] - reach).all(axis=1)
-    within &= (shells.box[:, 1] <= shells.box[main, 1] + reach).all(axis=1)
-    asked = np.flatnonzero(inward & within)
-    points = mesh.vertices[mesh.faces[shells.first[asked], 0]]
-    void[asked] = np.abs(winding_of_shell(mesh, main, points)) > 0.5
-    stray = ~void
+    closed = shells.open_edges == 0
+    contained = _contained(mesh, main)
+    contained[main] = False
+    void = contained & (shells.volume < 0)
+    inner = contained & (shells.volume > 0)
+    stray = ~void & ~inner
     stray[main] = False
+    skin = _second_skins(mesh, main, stray & (~closed | (shells.area > CHUNK_SHARE * shells.area[main])))
+    stray &= ~skin
     chunk = stray & (shells.area > CHUNK_SHARE * shells.area[main])
     small = stray & ~chunk
     if shells.area[small].sum() > CRUMBS_SHARE * shells.area.sum():
         chunk |= small
     elif small.any():
         chunk |= _against_the_main(mesh, main, small)
-    return Roles(main, stray & ~chunk, chunk, void)
+    return Roles(main, stray & ~chunk, chunk, void, inner, skin)
+
+
+def _contained(mesh: Mesh, main: int) -> np.ndarray:
+    """Closed shells that lie inside another one: a closed one of whichever side, or for those inward the main one too.
+
+    Only shells whose box lies within another's are asked; bool, shape (S,).
+    """
+    shells, label = mesh.shells, mesh.shells.label
+    low, high, spans = shells.box[:, 0], shells.box[:, 1], shells.spans
+    closed = (shells.open_edges == 0) & (shells.volume != 0)
+    contained = np.zeros(len(shells), dtype=bool)
+    holds = closed.copy()
+    holds[main] = True
+    if not closed.any() or len(shells) < 2:
+        return contained
+    # a tree over the boxes of what may hold others: each box stands in as a triangle that spans it
+    holders = np.flatnonzero(holds)
+    corners = np.concatenate([low[holders], high[holders]])
+    count = np.arange(len(holders), dtype=np.int32)
+    stand_ins = np.stack([count, count + len(holders), count], axis=1).astype(np.int32)
+    asked = np.flatnonzero(closed)
+    points = mesh.vertices[mesh.faces[shells.first, 0]]
+    pairs = triangles_in_boxes(build_tree(corners, stand_ins), points[asked], points[asked], polled_here())
+    check_here()
+    one, other = asked[pairs[:, 0]], holders[pairs[:, 1]]
+    slack = 1e-6 * spans[other][:, None]
+    fits = (one != other) & (spans[one] <= spans[other])
+    fits &= ((low[one] >= low[other] - slack) & (high[one] <= high[other] + slack)).all(axis=1)
+    # what faces outward in an open shell may be part of what it is open to
+    fits &= closed[other] | (shells.volume[one] < 0)
+    one, other = one[fits], other[fits]
+    if len(one) == 0:
+        return contained
+    wanted, begin = np.unique(np.sort(other), return_index=True)
+    one = one[np.argsort(other, kind="stable")]
+    order = np.argsort(label, kind="stable") if len(wanted) > 1 else np.flatnonzero(label == wanted[0])
+    sorted_label = label[order]
+    for s, group in zip(wanted, np.split(one, begin[1:]), strict=True):
+        check_here()
+        own = order[np.searchsorted(sorted_label, s) : np.searchsorted(sorted_label, s + 1)]
+        turns = winding_numbers(mesh.vertices, np.ascontiguousarray(mesh.faces[np.sort(own)]), points[group])
+        contained[group] |= np.abs(turns) > 0.5
+    return contained
+
+
+def _second_skins(mesh: Mesh, main: int, asked: np.ndarray) -> np.ndarray:
+    """Which of some shells lie along the main one, bool, shape (S,): close to it everywhere, and facing as it does.
+
+    A scrap over a hole, or beside an open edge, lies along nothing.
+    """
+    shells, label = mesh.shells, mesh.shells.label
+    found = np.zeros(len(shells), dtype=bool)
+    low, high = shells.box[main]
+    asked = asked & (shells.box[:, 0] >= low - 0.01 * mesh.diagonal).all(axis=1)
+    asked &= (shells.box[:, 1] <= high + 0.01 * mesh.diagonal).all(axis=1)
+    if not asked.any() or not (shells.triangles[asked] >= _FEWEST_OF_SKIN).any():
+        return found
+    own = np.ascontiguousarray(mesh.faces[label == main])
+    tree = build_tree(mesh.vertices, own)
+    vectors = face_vectors(mesh.vertices, own)
+    at_edge = np.zeros(len(mesh.vertices), dtype=bool)
+    half, corner = np.flatnonzero(mesh.twins == OPEN), mesh.faces.ravel()
+    at_edge[corner[half]] = True
+    rim = triangles_at(own, at_edge)
+    for s in np.flatnonzero(asked & (shells.triangles >= _FEWEST_OF_SKIN)):
+        check_here()
+        triangles = np.flatnonzero(label == s)
+        triangles = triangles[:: max(1, len(triangles) // _OUTLINE_POINTS)]
+        corners = mesh.vertices[mesh.faces[triangles]]
+        away, nearest, *_ = closest_points(tree, corners.mean(axis=1), polled_here())
+        edge = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).mean()
+        normals = face_vectors(mesh.vertices, mesh.faces[triangles])
+        size = np.linalg.norm(normals, axis=1) * np.linalg.norm(vectors[nearest], axis=1)
+        along = np.abs((normals * vectors[nearest]).sum(axis=1)) >= _ALONG * size
+        good = (away <= _CLOSE * edge) & along & ~rim[nearest]
+        found[s] = good.mean() >= _NEARLY_ALL
+    return found
 
 
 def _against_the_main(mesh: Mesh, main: int, small: np.ndarray) -> np.ndarray:
@@ -179,16 +276,21 @@ def _any_meet(mesh: Mesh, chosen: np.ndarray) -> bool:
 
 
 def find_strays(mesh: Mesh, roles: Roles) -> list[Finding]:
-    """Findings for every stray and void, largest first."""
+    """Findings for every shell that is not the part, largest first."""
     shells = mesh.shells
     findings = []
-    found = np.flatnonzero(roles.crumb | roles.chunk | roles.void)
+    kinds = {
+        Kind.VOID: roles.void, Kind.INNER: roles.inner, Kind.SKIN: roles.skin, Kind.CRUMB: roles.crumb,
+        Kind.CHUNK: roles.chunk,
+    }  # fmt: skip
+    kind_of = {int(s): kind for kind, flags in kinds.items() for s in np.flatnonzero(flags)}
+    found = np.array(sorted(kind_of), dtype=np.int64)
     points = _outlines(mesh, found)
     numbers = {"S": 0, "V": 0}
     for s in sorted(found, key=lambda s: -shells.area[s]):
-        letter = "V" if roles.void[s] else "S"
+        kind = kind_of[int(s)]
+        letter = "V" if kind is Kind.VOID else "S"
         numbers[letter] += 1
-        kind = Kind.VOID if roles.void[s] else Kind.CRUMB if roles.crumb[s] else Kind.CHUNK
         findings.append(
             Finding(
                 id=f"{letter}{numbers[letter]}",
@@ -218,11 +320,3 @@ def _outlines(mesh: Mesh, found: np.ndarray) -> dict[int, np.ndarray]:
         own = own[:: max(1, len(own) // _OUTLINE_POINTS)]
         outlines[int(s)] = mesh.vertices[mesh.faces[own, 0]]
     return outlines
-
-
-def winding_of_shell(mesh: Mesh, shell: int, points: np.ndarray) -> np.ndarray:
-    """Winding numbers of one of a mesh's shells about points, shape (N,); see `winding_numbers`."""
-    if len(points) == 0:
-        return np.zeros(0)
-    own = mesh.faces if len(mesh.shells) == 1 else np.ascontiguousarray(mesh.faces[mesh.shells.label == shell])
-    return winding_numbers(mesh.vertices, own, points)

@@ -52,7 +52,7 @@ class ViewMarks:
 def make_marks(examination: Examination) -> ViewMarks:
     """The marks of what was found."""
     mesh, roles = examination.mesh, examination.roles
-    of_shell = np.where(roles.void, VOID, np.where(roles.crumb | roles.chunk, STRAY, 0)).astype(np.uint8)
+    of_shell = np.where(roles.within, VOID, np.where(roles.crumb | roles.chunk | roles.skin, STRAY, 0)).astype(np.uint8)
     if not of_shell.any():
         return ViewMarks(mesh, None, mesh.faces[:0])
     of_face = of_shell[mesh.shells.label]

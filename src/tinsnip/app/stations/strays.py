@@ -14,6 +14,11 @@ from tinsnip.words import at_most, counted, grouped
 __all__ = ["STRAYS", "StraysTray"]
 
 
+_KINDS = Kind.CRUMB, Kind.CHUNK, Kind.VOID, Kind.INNER, Kind.SKIN
+_ALWAYS = Kind.CRUMB, Kind.CHUNK, Kind.VOID
+"""Counted in any case; the others only where there are any."""
+
+
 class StraysTray(Tray):
     """Sweeping strays and voids."""
 
@@ -32,9 +37,11 @@ class StraysTray(Tray):
             "Crumbs": "Stray shells too small to be part of it",
             "Chunks": "Stray shells large enough to be part of it: ticked by you alone",
             "Voids": "Closed skins inside the part, which face inwards",
+            "Inner solids": "Closed shells within the part, in its matter or loose in a void of it",
+            "Doubled skins": "Second layers that lie along the part's surface",
         }
-        self.crumbs, self.chunks, self.voids = (self.figure(name) for name in kinds)
-        for label, about in zip((self.crumbs, self.chunks, self.voids), kinds.values(), strict=True):
+        self.counts = {kind: self.figure(name) for kind, name in zip(_KINDS, kinds, strict=True)}
+        for label, about in zip(self.counts.values(), kinds.values(), strict=True):
             label.parentWidget().setToolTip(about)
         self.explain("A crumb is a tiny stray, a chunk one that may be part of it, a void a skin inside the part.")
         self.goes = self.figure("Triangles that go")
@@ -80,8 +87,9 @@ class StraysTray(Tray):
             check = next(c for c in found.readiness.checks if c.name == "shells")
             self.question.setText(f"{check.reason}\nChunks are ticked by you alone: look at each first.")
         self.question.setVisible(chunks > 0 and not seams)  # one question at a time
-        for label, kind in ((self.crumbs, Kind.CRUMB), (self.chunks, Kind.CHUNK), (self.voids, Kind.VOID)):
+        for kind, label in self.counts.items():
             every = sum(f.kind is kind for f in found.strays) if found else 0
+            label.parentWidget().setVisible(every > 0 or kind in _ALWAYS)
             label.setText(f"{grouped(sum(f.kind is kind for f in chosen))} of {grouped(every)} ticked")
         self.goes.setText(grouped(sum(f.count for f in chosen)))
         voids = sum(f.kind is Kind.VOID for f in chosen)
@@ -91,21 +99,24 @@ class StraysTray(Tray):
 
     def sweep(self) -> None:
         """Sweep what is ticked."""
-        chunks, rest = (self.session.ticked_keys(k) for k in ((Kind.CHUNK,), (Kind.CRUMB, Kind.VOID)))
+        chunks, rest = (
+            self.session.ticked_keys(k) for k in ((Kind.CHUNK,), tuple(k for k in _KINDS if k is not Kind.CHUNK))
+        )
         if rest is None and chunks in (None, ()):  # whole kinds are named by a rule, which fits the next scan too
             self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
         else:
-            keys = self.session.ticked_keys((Kind.CRUMB, Kind.CHUNK, Kind.VOID)) or ()
+            keys = self.session.ticked_keys(_KINDS) or ()
             mesh = self.session.mesh
             self.session.do_made("Sweep strays", lambda: Sweep(shells=region_of_shells(mesh, keys)))
 
 
 def _state(session: Session) -> tuple[str, int | None]:
     roles = session.examination.roles
-    crumbs, chunks, voids = (int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void))
-    words = [counted(n, w) for n, w in ((crumbs, "crumb"), (chunks, "chunk"), (voids, "void")) if n]
+    counts = [int(x.sum()) for x in (roles.crumb, roles.chunk, roles.void, roles.inner, roles.skin)]
+    names = "crumb", "chunk", "void", "inner solid", "doubled skin"
+    words = [counted(n, w) for n, w in zip(counts, names, strict=True) if n]
     words = ["seams to weld"] * bool(session.examination.seams) + words
-    return " · ".join(words) or "none", crumbs + chunks + voids
+    return " · ".join(words) or "none", sum(counts)
 
 
 STRAYS = Station(

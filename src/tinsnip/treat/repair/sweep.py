@@ -29,7 +29,8 @@ class Sweep(Treatment):
         "ask", description="what to do with strays that may be part of it: leave them and ask, keep them as solids of "
         "their own, or sweep them too"
     )  # fmt: skip
-    voids: bool = Field(True, description="sweep closed inner skins")
+    voids: bool = Field(True, description="sweep closed inner skins, and solids within")
+    skins: bool = Field(True, description="sweep second skins that lie along the part")
     under_mm: float | None = Field(None, gt=0, description="only what spans less than this, mm")
     shells: Region | None = Field(None, description="only the shells chosen one by one")
 
@@ -39,27 +40,33 @@ class Sweep(Treatment):
         roles = shell_roles(mesh)
         shells = mesh.shells
         if self.shells is not None:  # named one by one: whoever named them has decided
-            go = shells_in(mesh, self.shells) & (roles.crumb | roles.chunk | roles.void)
+            go = shells_in(mesh, self.shells) & (roles.crumb | roles.chunk | roles.within | roles.skin)
         else:
-            go = (roles.crumb & self.crumbs) | (roles.chunk & (self.chunks == "sweep")) | (roles.void & self.voids)
+            go = (roles.crumb & self.crumbs) | (roles.chunk & (self.chunks == "sweep")) | (roles.within & self.voids)
+            go |= roles.skin & self.skins
         if self.under_mm is not None:
             go &= shells.spans < self.under_mm
         kept = roles.chunk & ~go
         asks = self.shells is None and self.chunks == "ask" and bool(kept.any())
         question = describe_chunks(mesh, roles) if asks else ""
         voids, chunks = int((go & roles.void).sum()), int((go & roles.chunk).sum())
-        crumbs = int(go.sum()) - voids - chunks
+        inner, skins = int((go & roles.inner).sum()), int((go & roles.skin).sum())
+        crumbs = int(go.sum()) - voids - chunks - inner - skins
         figures = {
             "strays": crumbs + chunks,
             "voids": voids,
+            "inner": inner,
+            "skins": skins,
             "chunks_kept": int(kept.sum()),
             "triangles": int(shells.triangles[go].sum()),
-            "crumbs_mm2": float(shells.area[go & roles.crumb].sum()),
+            "crumbs_mm2": float(shells.area[go & (roles.crumb | roles.skin)].sum()),
             "gone_mm2": float(shells.area[go].sum()),
         }
         if not go.any():
             return Outcome(mesh, "Nothing to sweep", figures, question)
         keep = ~go[shells.label] | (shells.label < 0)
         parts = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "chunk")] * (chunks > 0)
-        parts += [counted(voids, "void")] * (voids > 0)
-        return Outcome(keep_triangles(mesh, keep), "Swept " + " and ".join(parts), figures, question)
+        parts += [counted(voids, "void")] * (voids > 0) + [counted(inner, "inner solid")] * (inner > 0)
+        parts += [counted(skins, "doubled skin")] * (skins > 0)
+        told = ", ".join(parts[:-1]) + " and " * (len(parts) > 1) + parts[-1]
+        return Outcome(keep_triangles(mesh, keep), f"Swept {told}", figures, question)
