@@ -8,25 +8,22 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.test_bounds import box
 from tests.test_crossings import counted_by_hand
+from tests.test_shapes import together
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.space.winding import winding_numbers
 from tinsnip.survey import examine
 from tinsnip.survey.crossings import crossings_of
-from tinsnip.treat import Context, MendCrossings, Smooth
+from tinsnip.treat import Context, MendCrossings, Smooth, StraightSnip
 
 if SCREEN:
     from PySide6.QtCore import Qt
 
 MAKES = (specimens.sphere, specimens.torus, specimens.bored_box)
-
-
-def together(*meshes: Mesh) -> Mesh:
-    starts = np.cumsum([0, *(len(m.vertices) for m in meshes)])
-    faces = [m.faces + s for m, s in zip(meshes, starts, strict=False)]
-    return Mesh(np.concatenate([m.vertices for m in meshes]), np.concatenate(faces))
 
 
 def folded_over(rng: np.random.Generator, mesh: Mesh, count: int, far: float) -> tuple[Mesh, np.ndarray]:
@@ -40,6 +37,67 @@ def folded_over(rng: np.random.Generator, mesh: Mesh, count: int, far: float) ->
         places[v] = mesh.vertices[rng.choice(around)] + rng.normal(0, 0.1 * edge, 3)
     bent = np.isin(mesh.faces, some).any(axis=1)
     return Mesh(places.astype(np.float32).astype(float), mesh.faces), bent
+
+
+class United(unittest.TestCase):
+    def test_shells_that_cross_become_their_union(self) -> None:
+        for seed in range(24):
+            rng = np.random.default_rng(seed)
+            size = (2.0, 200.0, 2000.0)[seed % 3]
+            parts = []
+            for _ in range(int(rng.integers(2, 5))):
+                one = MAKES[int(rng.integers(3))](size, 32).mesh
+                turned, _ = np.linalg.qr(rng.normal(size=(3, 3)))
+                turned *= np.sign(np.linalg.det(turned))
+                parts.append(Mesh(one.vertices @ turned.T + size * rng.uniform(-0.4, 0.4, 3), one.faces))
+            mesh = together(*parts)
+            outcome = MendCrossings().apply(mesh, Context())
+            with self.subTest(seed=seed, said=outcome.text):
+                result = outcome.mesh
+                self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
+                self.assertEqual((outcome.figures["left"], crossings_of(result).total), (0, 0))
+                # the volume by the flow through the surface, of which each part is outside all other shells or goes:
+                # checked against the share of points that lie within any of them
+                points = rng.uniform(*mesh.box, (20_000, 3))
+                within = np.zeros(len(points), dtype=bool)
+                for part in parts:
+                    within |= winding_numbers(part.vertices, part.faces, points) > 0.5
+                held = winding_numbers(result.vertices, result.faces, points)
+                self.assertLess(np.abs((held > 0.5) != within).mean(), 1e-4)
+                there = specimens.triangle_set(result.vertices, result.faces)
+                crossing = np.unique(crossings_of(mesh).pairs)
+                clear = np.delete(np.arange(len(mesh.faces)), crossing)
+                middles = mesh.vertices[mesh.faces[clear]].mean(axis=1)
+                alone = np.zeros(len(clear), dtype=int)
+                for i, part in enumerate(parts):
+                    foreign = mesh.shells.label[clear] != i
+                    turns = winding_numbers(part.vertices, part.faces, middles[foreign])
+                    alone[foreign] += turns > 0.5
+                # what lies outside of all others and crosses nothing is there to the bit
+                outside = specimens.triangle_set(mesh.vertices, mesh.faces[clear[alone == 0]])
+                self.assertLessEqual(outside, there)
+
+    def test_volumes_that_are_known(self) -> None:
+        # a ball half in a block: the block, and what a plane cuts off the ball
+        block = box(2)
+        ball = specimens.sphere(6.0, 40).mesh
+        at = np.array([5.3, 10.2, 30.0])
+        cut = StraightSnip(offset=30.0, close=True).apply(Mesh(ball.vertices + at, ball.faces), Context()).mesh
+        outcome = MendCrossings().apply(together(block, Mesh(ball.vertices + at, ball.faces)), Context())
+        self.assertAlmostEqual(outcome.mesh.volume / (block.volume + cut.volume), 1.0, delta=1e-7)
+        # two blocks, of which what they have in common is a block too
+        for way in ((5, 5, 5), (3, 4, 7.5)):
+            both = together(block, Mesh(block.vertices + np.array(way, dtype=float), block.faces))
+            made = MendCrossings().apply(both, Context()).mesh
+            common = np.prod(np.array([10.0, 20, 30]) - way)
+            self.assertAlmostEqual(made.volume / (12_000 - common), 1.0, delta=1e-7)
+            self.assertEqual((examine(made).readiness.state, len(made.shells)), ("Ready", 1))
+        # what only touches, or lies on the other, is left as it is and said
+        both = together(block, Mesh(block.vertices + np.array([10.0, 0, 0]), block.faces))
+        outcome = MendCrossings().apply(both, Context())
+        if outcome.figures["left"]:
+            self.assertIs(outcome.mesh, both)
+            self.assertIn("where shells cross each other", outcome.text)
 
 
 class Mended(unittest.TestCase):
@@ -85,6 +143,10 @@ class Mended(unittest.TestCase):
         self.assertEqual(tuple(map(len, counted_by_hand(result.vertices, result.faces))), (0, 0))
         ball = specimens.sphere(20.0, 30).mesh
         crossed = together(ball, Mesh(ball.vertices + np.array([7.0, 1, 2]), ball.faces))
+        outcome = MendCrossings().apply(crossed, Context())
+        self.assertEqual((len(outcome.mesh.shells), outcome.figures["united"]), (1, 2))
+        half = keep_triangles(ball, ball.vertices[ball.faces][..., 0].mean(axis=1) < 5)
+        crossed = together(half, Mesh(ball.vertices + np.array([7.0, 1, 2]), ball.faces))
         outcome = MendCrossings().apply(crossed, Context())
         self.assertIs(outcome.mesh, crossed)
         self.assertIn("where shells cross each other", outcome.text)

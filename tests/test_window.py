@@ -107,6 +107,12 @@ class WholeJob(WindowTest):
         self.key(Qt.Key.Key_Return)
         self.assertLessEqual(len(self.session.mesh.faces), 20000)
 
+        # what closing or reducing let cross or fold is untangled
+        self.key(Qt.Key.Key_6)
+        if self.session.examination.crossings.total:
+            self.key(Qt.Key.Key_Return)
+        self.assertEqual(self.session.examination.crossings.total, 0)
+
         # undo and redo by keys
         steps = self.session.job.cursor
         for _ in range(steps - 1):

@@ -307,8 +307,12 @@ def _improve(X, T, N, C, at, count):
 
 
 @kernel
-def _inside(X, T, N, C, at, count, out):
-    """Gather the triangles that an odd number of polygon edges parts from the outside; returns how many."""
+def _inside(X, T, N, C, at, count, rings, out):
+    """Gather the triangles that an odd number of polygon edges parts from the outside; returns how many.
+
+    Edges that are kept but belong to no polygon part nothing: `rings` has the polygons' edges alone, or is empty where
+    there are no others.
+    """
     depth = np.full(count, -1, dtype=np.int8)
     stack = np.empty(count, dtype=np.int64)
     start = at[X.shape[0] - 1]
@@ -321,7 +325,11 @@ def _inside(X, T, N, C, at, count, out):
         for k in range(3):
             u = N[t, k]
             if u >= 0 and depth[u] < 0:
-                depth[u] = depth[t] ^ 1 if C[t, k] else depth[t]
+                parts = C[t, k]
+                if parts and rings.shape[0] > 0:
+                    a, b = T[t, (k + 1) % 3], T[t, (k + 2) % 3]
+                    parts = rings[a, 0] == b or rings[a, 1] == b
+                depth[u] = depth[t] ^ 1 if parts else depth[t]
                 stack[height] = u
                 height += 1
     n = 0
@@ -334,7 +342,7 @@ def _inside(X, T, N, C, at, count, out):
 
 
 @kernel
-def _triangulate(X, order, ends, out):
+def _triangulate(X, order, ends, rings, out):
     """Returns how many triangles, or minus the reason there are none."""
     n = X.shape[0] - 3
     T = np.empty((2 * n + 8, 3), dtype=np.int64)
@@ -349,10 +357,10 @@ def _triangulate(X, order, ends, out):
         if _force(X, T, N, C, at, ends[i, 0], ends[i, 1], queue) != 0:
             return -2
     _improve(X, T, N, C, at, count)
-    return _inside(X, T, N, C, at, count, out)
+    return _inside(X, T, N, C, at, count, rings, out)
 
 
-def constrained_triangles(points: np.ndarray, ends: np.ndarray) -> np.ndarray | None:
+def constrained_triangles(points: np.ndarray, ends: np.ndarray, inner: np.ndarray | None = None) -> np.ndarray | None:
     """Triangulate what closed polygons enclose (even-odd), using all their vertices and no other.
 
     Parameters
@@ -361,6 +369,9 @@ def constrained_triangles(points: np.ndarray, ends: np.ndarray) -> np.ndarray | 
         Every one an end of some edge.
     ends : ndarray of int, shape (E, 2)
         The polygons' edges.
+    inner : ndarray of int, shape (I, 2), optional
+        Further edges to keep, within the polygons. Where there are any, each point may be an end of two edges of
+        polygons at most.
 
     Returns
     -------
@@ -379,5 +390,11 @@ def constrained_triangles(points: np.ndarray, ends: np.ndarray) -> np.ndarray | 
     grid[n:] = [[-far, -far], [3 * far, -far], [-far, 3 * far]]
     order = morton_order(np.column_stack([points, np.zeros(n)])).astype(np.int64)
     out = np.empty((2 * n + 8, 3), dtype=np.int64)
-    count = _triangulate(grid, order, np.ascontiguousarray(ends, dtype=np.int64), out)
+    ends = np.ascontiguousarray(ends, dtype=np.int64)
+    rings = np.empty((0, 2), dtype=np.int64)
+    if inner is not None and len(inner):
+        rings = np.full((n + 3, 2), -1, dtype=np.int64)
+        rings[ends[:, 0], 0], rings[ends[:, 1], 1] = ends[:, 1], ends[:, 0]
+        ends = np.concatenate([ends, np.asarray(inner, dtype=np.int64)])
+    count = _triangulate(grid, order, ends, rings, out)
     return out[:count].copy() if count > 0 else None

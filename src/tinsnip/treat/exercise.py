@@ -12,6 +12,7 @@ from tinsnip.treat import (
     BoxSnip,
     Context,
     Mend,
+    MendCrossings,
     Orient,
     OutlineSnip,
     Patch,
@@ -65,6 +66,8 @@ def exercise() -> None:
     Tidy().apply(_open_topped(whole), context)
     soup = Mesh(whole.vertices[whole.faces].reshape(-1, 3), np.arange(3 * len(whole.faces)).reshape(-1, 3))
     WeldSeams(tolerance_mm=1e-3).apply(soup, context)
+    two = np.concatenate([whole.vertices, whole.vertices + np.array([0.31, 0.17, 0.7])])
+    MendCrossings().apply(Mesh(two, np.concatenate([whole.faces, whole.faces + len(whole.vertices)])), context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

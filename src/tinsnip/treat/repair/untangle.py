@@ -1,20 +1,27 @@
-"""Mend crossings: places where a surface crosses or folds onto itself are taken out and refilled."""
+"""Mend crossings: places where a surface crosses itself are taken out and refilled; shells that cross are united."""
 
 from typing import ClassVar
 
+import numpy as np
+
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.survey.crossings import clusters_of, crossings_of
+from tinsnip.survey.tangles import tangles_of
+from tinsnip.treat.kit.uniting import United, unite_crossing_shells
 from tinsnip.treat.kit.untangling import untangle_crossings
+from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import counted
+from tinsnip.words import counted, percent
 
 __all__ = ["MendCrossings"]
 
 
 class MendCrossings(Treatment):
-    """Take out the triangles that cross, and as few rows round them as need be, and refill with what crosses nothing.
+    """Take out the triangles that cross, and as few rows round them as need be; refill with what crosses nothing.
 
-    All else stays to the bit. A place that cannot be mended so stays as it is, and it is said.
+    Closed shells that cross each other become their union. All else stays to the bit. A place that cannot be mended so
+    stays as it is, and it is said.
     """
 
     name: ClassVar[str] = "mend-crossings"
@@ -33,18 +40,39 @@ class MendCrossings(Treatment):
         if mesh.edges.tangled or mesh.edges.flipped:
             raise BadInput("tangled or flipped edges leave what crosses without a clear edge; mend and orient first")
         found = untangle_crossings(mesh, context)
-        left = found.places - found.mended
-        figures = {"places": found.places, "mended": found.mended, "left": left, "between": found.between}
         if found.places == 0:
-            return Outcome(mesh, "Nothing crosses", figures)
+            return Outcome(mesh, "Nothing crosses", {"places": 0, "mended": 0, "left": 0, "between": 0, "united": 0})
+        context.progress.step("Uniting shells")
+        united = unite_crossing_shells(found.mesh) if found.between else United(found.mesh, 0, 0)
+        result, left = united.mesh, found.places - found.mended
+        if united.shells and tangles_of(result).total:  # where edges lay in one plane, triangles without height
+            result = Mend().apply(result, context).mesh
+        between = found.between
+        if united.shells:
+            label = clusters_of(result, crossings_of(result))
+            left = len(np.unique(label))
+            pairs = result.shells.label[crossings_of(result).together]
+            between = len(np.unique(label[pairs[:, 0] != pairs[:, 1]])) if left else 0
         why = []
-        if found.between:
-            why.append(f"{counted(found.between, 'place')} where shells cross each other")
-        if left > found.between:
-            why.append(f"{counted(left - found.between, 'place')} too large or too knotted to be mended so")
+        if between:
+            why.append(f"{counted(between, 'place')} where shells cross each other")
+        if left > between:
+            why.append(f"{counted(left - between, 'place')} too large or too knotted to be mended so")
         told = f"; left as they were: {', '.join(why)}" if why else ""
-        if found.mesh is mesh:
+        figures = {
+            "places": found.places, "mended": found.mended, "left": left, "between": between, "united": united.shells,
+            "gone_mm2": found.gone,
+        }  # fmt: skip
+        if result is mesh:
             return Outcome(mesh, f"No crossing could be mended{told}", figures)
-        taken, made = len(mesh.faces) - found.kept, len(found.mesh.faces) - found.kept
-        text = f"Mended {counted(found.mended, 'crossing')}: {counted(taken, 'triangle')} out, {made} made{told}"
-        return Outcome(found.mesh, text, figures | {"gone_mm2": found.gone})
+        done = []
+        if found.mended:
+            taken, made = len(mesh.faces) - found.kept, len(found.mesh.faces) - found.kept
+            done.append(f"Mended {counted(found.mended, 'crossing')}: {counted(taken, 'triangle')} out, {made} made")
+        if united.shells:
+            inside = float(found.mesh.areas.sum() - result.areas.sum())
+            figures["inside_mm2"] = inside
+            share = percent(inside / max(float(mesh.areas.sum()), 1e-300))
+            done.append(f"{counted(united.shells, 'shell')} that crossed united, {share} of the area lay within others")
+        text = "; ".join(done)
+        return Outcome(result, text[0].upper() + text[1:] + told, figures)
