@@ -1,16 +1,23 @@
 """What each shell is, nested to any depth and whichever way it lies; second skins; what is swept, and what never is."""
 
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 from tests import specimens
+from tests.hands import SCREEN, WindowTest
 from tests.test_shapes import put, together
+from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey import examine
 from tinsnip.survey.strays import shell_roles
 from tinsnip.treat import Context, Orient, Sweep
+
+if SCREEN:
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
 
 
 def rotation(rng: np.random.Generator) -> np.ndarray:
@@ -121,6 +128,45 @@ class Nested(unittest.TestCase):
         self.assertEqual(roles.void.tolist(), (held & inward).tolist())
         self.assertEqual(roles.inner.tolist(), (held & ~inward).tolist())
         self.assertGreater(held.sum(), 5)
+
+
+@unittest.skipUnless(SCREEN, "needs a display")
+class ByHand(WindowTest):
+    def test_a_limit_is_dragged_and_what_is_smaller_is_swept(self) -> None:
+        dust = [ball(r, at=(30.0 + 4 * i, 0, 0)) for i, r in enumerate((0.2, 0.3, 0.5, 0.8, 1.2, 1.6))]
+        path = Path(self.folder.name) / "dusty.ply"
+        write_mesh(together(ball(20), *dust), path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_4)
+        tray = self.window.tray("Strays")
+        self.assertTrue(all(self.session.is_ticked(f) for f in self.session.findings()))
+        # the limit is dragged down to where half of them are smaller
+        plot = tray.plot
+        tray.scroll.ensureWidgetVisible(plot)
+        self.settle()
+        sizes = sorted(f.size for f in self.session.findings())
+        middle = plot.height() // 2
+        QTest.mousePress(plot, Qt.MouseButton.LeftButton, pos=QPoint(plot.width() - 8, middle))
+        for x in np.linspace(plot.width() - 8, plot._x(np.sqrt(sizes[2] * sizes[3])), 12):
+            QTest.mouseMove(plot, QPoint(round(x), middle))
+            self.application.processEvents()
+        QTest.mouseRelease(plot, Qt.MouseButton.LeftButton, pos=QPoint(round(x), middle))
+        self.settle()
+        ticked = [f.size for f in self.session.findings() if self.session.is_ticked(f)]
+        self.assertEqual(sorted(ticked), sizes[:3])
+        self.assertAlmostEqual(tray.limit.value(), plot.limit, delta=1e-3)
+        # by keys, and typed
+        for _ in range(40):
+            self.key(Qt.Key.Key_Right)
+        self.assertEqual(sum(self.session.is_ticked(f) for f in self.session.findings()), 6)
+        self.type_number(tray.limit, str(round(0.5 * (sizes[3] + sizes[4]), 2)))
+        self.assertEqual(sum(self.session.is_ticked(f) for f in self.session.findings()), 4)
+        self.assertIn("4 strays", tray.copper.text())
+        self.key(Qt.Key.Key_Escape)
+        self.click(tray.copper)
+        self.settle()
+        self.assertEqual([round(f.size, 6) for f in self.session.findings()], [round(s, 6) for s in sizes[:3:-1]])
 
 
 if __name__ == "__main__":

@@ -4,9 +4,10 @@ import numpy as np
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.sizeplot import SizePlot
 from tinsnip.mesh import Mesh
 from tinsnip.regions import region_of_shells
-from tinsnip.survey import Kind
+from tinsnip.survey import Finding, Kind
 from tinsnip.survey.seams import seams_of, shells_that_touch
 from tinsnip.treat import Sweep, WeldSeams
 from tinsnip.words import at_most, counted, grouped
@@ -44,14 +45,51 @@ class StraysTray(Tray):
         for label, about in zip(self.counts.values(), kinds.values(), strict=True):
             label.parentWidget().setToolTip(about)
         self.explain("A crumb is a tiny stray, a chunk one that may be part of it, a void a skin inside the part.")
+        self.measure = self.drop_down("By", {"extent": "size", "triangles": "count"})
+        self.plot = SizePlot()
+        self.add(self.plot)
+        self.limit = self.number("Tick what is below", 0.0, 1e9, 3, "mm", 1.0)
         self.goes = self.figure("Triangles that go")
         self.tick_buttons("Strays")
         self.copper_button("Sweep", self.sweep)
         self.session.ticks_changed.connect(self.refresh)
+        self.plot.limited.connect(self.tick_below)
+        self.limit.valueChanged.connect(lambda value: self.tick_below(value) if value > 0 else None)
+        self.measure.currentIndexChanged.connect(self._measure_anew)
+        self._measured_of: Mesh | None = None
 
     def _chosen(self) -> list:
         found = self.session.examination
         return [f for f in found.strays if self.session.is_ticked(f)] if found else []
+
+    def _sized(self) -> list[tuple[float, Finding]]:
+        """What is ticked by size, and how large each is as it is measured; chunks are ticked one by one."""
+        found, by = self.session.examination, self.measure.currentData()
+        return [(float(getattr(f, by)), f) for f in found.strays if f.kind is not Kind.CHUNK] if found else []
+
+    def tick_below(self, limit: float) -> None:
+        """Tick what is smaller than a limit, and nothing that is larger."""
+        sized = self._sized()
+        self._show_limit(limit)
+        self.session.tick([f for size, f in sized if size < limit], True)
+        self.session.tick([f for size, f in sized if size >= limit], False)
+
+    def _show_limit(self, limit: float) -> None:
+        by_count = self.measure.currentData() == "count"
+        self.plot.show_sizes(np.array([size for size, _ in self._sized()]), limit, "triangles" if by_count else "mm")
+        self.limit.blockSignals(True)
+        self.limit.setSuffix("" if by_count else " mm")
+        self.limit.setDecimals(0 if by_count else 3)
+        self.limit.setValue(limit)
+        self.limit.blockSignals(False)
+
+    def _measure_anew(self, *_: object) -> None:
+        """Another part, or another measure: the limit stands above all there is, as all of it is ticked at first."""
+        sizes = [size for size, _ in self._sized()]
+        self._show_limit(1.05 * max(sizes, default=0.0))
+        many = len(sizes) > 1
+        for widget in (self.measure.parentWidget(), self.plot, self.limit.parentWidget()):
+            widget.setVisible(many)
 
     def _show_seams(self) -> None:
         """Say what there is to weld, and propose how wide a gap."""
@@ -81,6 +119,9 @@ class StraysTray(Tray):
         chosen = self._chosen()
         found = self.session.examination
         self._show_seams()
+        if found is not None and self._measured_of is not found.mesh:
+            self._measured_of = found.mesh
+            self._measure_anew()
         chunks = int(found.roles.chunk.sum()) if found else 0
         seams = bool(found and found.seams)
         if chunks:
