@@ -21,6 +21,7 @@ from tinsnip.job import Budget, load_routine, run_on
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
+from tinsnip.space.winding import winding_numbers
 from tinsnip.treat import Context, Plinth, StraightSnip
 
 
@@ -74,6 +75,8 @@ class Generated(unittest.TestCase):
         rng = np.random.default_rng(0)
         result, diagonal = Mesh(vertices, faces), scan.part.diagonal
         points = specimens.sample_surface(scan.part, 1000, rng)
+        if scan.kind == "pieces":
+            points = self.outside_of_the_others(scan.part, rng)
         count = 30_000
         spacing = 2.0 * np.sqrt(result.area / count)
         away, _ = cKDTree(specimens.sample_surface(result, count, rng)).query(points)
@@ -85,6 +88,17 @@ class Generated(unittest.TestCase):
             a, b, c = (vertices[faces[:, k]] for k in range(3))
             area = np.linalg.norm(np.cross(b - a, c - a), axis=1)
             self.assertLessEqual(area[new].sum(), area.sum() / 3)
+
+    def outside_of_the_others(self, mesh: Mesh, rng: np.random.Generator) -> np.ndarray:
+        """Points on each solid that lie in none of the others: what of it is surface of their union."""
+        inward = (mesh.shells.volume < 0)[mesh.shells.label]  # turned outward, as the routine does
+        mesh = Mesh(mesh.vertices, np.where(inward[:, None], mesh.faces[:, ::-1], mesh.faces))
+        shells, found = mesh.shells, []
+        for s in range(len(shells)):
+            own, others = (keep_triangles(mesh, (mesh.shells.label == s) == side) for side in (True, False))
+            points = specimens.sample_surface(own, max(20, round(1000 * shells.area[s] / mesh.area)), rng)
+            found.append(points[winding_numbers(others.vertices, others.faces, points) < 0.5])
+        return np.concatenate(found)
 
 
 class Said(unittest.TestCase):
