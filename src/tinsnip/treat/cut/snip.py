@@ -9,7 +9,6 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter, inside_of
 from tinsnip.treat.kit.dividing import Division, divide
 from tinsnip.treat.kit.walls import close_wall
@@ -137,9 +136,4 @@ class BodySnip(Treatment):
         made = int(np.count_nonzero(cut.provenance == 2) - np.count_nonzero(mesh.provenance == 2)) if self.close else 0
         where = f"{self.waste} {'of ' * (self.waste in ('left', 'right'))}the {self.body}"
         text = f"Cut away {counted(gone, 'triangle')} {where}" + (", closed the cut" * self.close)
-        figures = {"triangles": gone, "split": division.divided, "made": max(0, made)}
-        if made > 0:  # the wall comes last
-            rest = Mesh(cut.vertices, cut.faces[: len(cut.faces) - made])
-            crossed = what_new_triangles_cross(rest, cut)
-            text, figures["crossings"] = text + crossed.said(), crossed.fresh
-        return Outcome(cut, text, figures)
+        return Outcome(cut, text, {"triangles": gone, "split": division.divided, "made": max(0, made)})

@@ -8,7 +8,6 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.rings import close_cut, unit_normal
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -95,7 +94,4 @@ class StraightSnip(Treatment):
         context.progress.step("Closing the cut")
         closed, bridges = close_cut(split, normal, self.edge_mm)
         figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
-        crossed = what_new_triangles_cross(cut, closed)
-        figures["crossings"] = crossed.fresh
-        said = f"Cut away {counted(split.gone, 'triangle')}, closed the cut{crossed.said()}"
-        return Outcome(closed, said, figures)
+        return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", figures)
