@@ -137,9 +137,10 @@ def _contained(mesh: Mesh, main: int) -> np.ndarray:
     one = one[np.argsort(other, kind="stable")]
     order = np.argsort(label, kind="stable") if len(wanted) > 1 else np.flatnonzero(label == wanted[0])
     sorted_label = label[order]
-    for s, group in zip(wanted, np.split(one, begin[1:]), strict=True):
+    first, last = (np.searchsorted(sorted_label, (wanted + k).astype(label.dtype)) for k in range(2))
+    for low_end, high_end, group in zip(first, last, np.split(one, begin[1:]), strict=True):
         check_here()
-        own = order[np.searchsorted(sorted_label, s) : np.searchsorted(sorted_label, s + 1)]
+        own = order[low_end:high_end]
         turns = winding_numbers(mesh.vertices, np.ascontiguousarray(mesh.faces[np.sort(own)]), points[group])
         contained[group] |= np.abs(turns) > 0.5
     return contained
