@@ -37,6 +37,7 @@ from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
+from tinsnip.survey.strays import shell_roles
 from tinsnip.treat import (
     BoxSnip,
     Context,
@@ -77,6 +78,7 @@ BARS = {
     "crossings": 1.8,
     "crossings-500k": 1.8,
     "zip": 0.6,
+    "classify-2000": 1.5,
     "tree": 0.8,
     "closest-1m": 1.5,
     "rays-1m": 2.0,
@@ -231,6 +233,8 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
         _time_crossings(rows, note)
     seamed = _in_patches(vertices, faces)
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
+    many = _many_shells(triangles)
+    row("classify-2000", lambda: shell_roles(fresh(many)))
     row("tree", lambda: build_tree(vertices, faces))
     tree, state = build_tree(vertices, faces), Progress().state
     near = spread_points(mesh, 1_000_000)[:1_000_000]
@@ -331,6 +335,24 @@ def _time_crossings(rows: list[dict[str, Any]], note: Callable[[str], None]) -> 
     seconds, peak = _measure(lambda: crossings_and_folds(crossed, faces))
     rows.append({"name": "crossings-500k", "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
     note(f"{'crossings-500k':<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
+
+
+def _many_shells(triangles: int) -> Mesh:
+    """2 000 rings of like size beside each other, every second one inside out within the one before."""
+    vertices, faces = grid_torus(max(triangles // 2000, 64))
+    vertices = (vertices - vertices.mean(axis=0)) / np.ptp(vertices, axis=0).max()
+    number = np.arange(1000)
+    places = 1.2 * np.stack([number % 10, number // 10 % 10, number // 100], axis=1)
+    outer = (vertices[None] + places[:, None]).reshape(-1, 3)
+    # a smaller copy within the tube: each vertex a little way towards the middle of its ring's tube
+    ring = vertices / np.linalg.norm(vertices[:, :2], axis=1)[:, None] * [1, 1, 0]
+    middle = ring * np.linalg.norm(vertices[:, :2], axis=1).mean()
+    inner = ((middle + 0.6 * (vertices - middle))[None] + places[:, None]).reshape(-1, 3)
+    start = len(vertices) * number[:, None, None]
+    all_faces = np.concatenate([(faces + start).reshape(-1, 3), (faces[:, ::-1] + start).reshape(-1, 3) + len(outer)])
+    mesh = Mesh(np.concatenate([outer, inner]), all_faces)
+    remember(mesh, Mesh.twins, mesh.twins)
+    return mesh
 
 
 def _in_patches(vertices: np.ndarray, faces: np.ndarray) -> Mesh:
