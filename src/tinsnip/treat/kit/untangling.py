@@ -92,9 +92,8 @@ def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
     """
     crossings = crossings_of(mesh)
     label = clusters_of(mesh, crossings)
-    none = Untangled(mesh, 0, 0, 0, len(mesh.faces), 0.0)
     if len(label) == 0:
-        return none
+        return Untangled(mesh, 0, 0, 0, len(mesh.faces), 0.0)
     pairs, shell = crossings.together, mesh.shells.label
     places = int(label.max()) + 1
     between = np.zeros(places, dtype=bool)
@@ -102,7 +101,6 @@ def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
     active = ~between
     rows = np.zeros(places, dtype=np.int64)
     state = context.progress.step("Mending crossings", _MOST_ROWS + 2)
-    best = mesh, len(mesh.faces), 0.0
     while active.any():
         context.progress.check()
         state[1] = min(int(rows[active].max()), _MOST_ROWS)
@@ -113,8 +111,7 @@ def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
         bad[wrong] = True
         if not bad.any():
             gone = float(triangle_areas(mesh.vertices, mesh.faces[holes.part >= 0]).sum())
-            best = filled, len(holes.mesh.faces), gone
-            break
+            return Untangled(filled, places, int(active.sum()), int(between.sum()), len(holes.mesh.faces), gone)
         # the places in parts that could not be refilled are taken out with one row more, up to a limit
         hit = np.zeros(places, dtype=bool)
         part = holes.part[pairs]
@@ -122,9 +119,7 @@ def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
         hit[label[(inside & bad[part]).any(axis=1)]] = True
         rows[hit] += 1
         active &= rows <= _MOST_ROWS
-    if best[0] is mesh:
-        return none._replace(places=places, between=int(between.sum()))
-    return Untangled(best[0], places, int(active.sum()), int(between.sum()), best[1], best[2])
+    return Untangled(mesh, places, 0, int(between.sum()), len(mesh.faces), 0.0)
 
 
 def _around(mesh: Mesh, pairs: np.ndarray, label: np.ndarray, rows: np.ndarray, active: np.ndarray) -> np.ndarray:
