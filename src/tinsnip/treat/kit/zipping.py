@@ -151,8 +151,8 @@ class _Plan:
         _, once = np.unique(rows[:, :2], axis=0, return_index=True)
         return rows[np.sort(once)]
 
-    def worth_it(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Only what closes edges: places, splits, and which vertices end a closed edge."""
+    def worth_it(self) -> tuple[np.ndarray, np.ndarray]:
+        """Only what closes edges: places and splits."""
         root = self.gather()
         splits = self.splits(root)
         while True:
@@ -173,7 +173,7 @@ class _Plan:
             idle = gathered & ~ends[root]
             if good.all() and not idle.any():
                 self.closed = int(closed.sum())
-                return root, splits, ends
+                return root, splits
             splits = splits[good]
             if idle.any():
                 root = np.where(idle, np.arange(len(root), dtype=np.int32), root)
@@ -279,7 +279,7 @@ def zip_seams(mesh: Mesh, tolerance: float) -> Zipped:
     plan = _Plan(mesh, tolerance)
     tangled = mesh.edges.tangled
     for _ in range(_TURNS):
-        root, splits, _ = plan.worth_it()
+        root, splits = plan.worth_it()
         if plan.closed == 0:
             return Zipped(mesh, 0, 0, 0.0)
         made = _made(mesh, plan.edges, root, splits)
