@@ -137,17 +137,20 @@ def seams_of(mesh: Mesh) -> Seams:
         return none
     reach = _REACH * float(np.median(edges.length))
     found = gaps_at(edges, np.arange(len(edges.vertices), dtype=np.int32), reach)
-    point, _, gap, _ = found
-    least = np.full(len(edges.vertices), np.inf)
+    # where seams are welded at their ends only, these are common to several open edges, and no gap is to be seen there
+    common = np.bincount(edges.ends[:, 0], minlength=len(edges.vertices)) > 1
+    point, edge, gap = (values[~common[found[0]]] for values in found[:3])
+    least, met = np.full(len(edges.vertices), np.inf), np.full(len(edges.half), np.inf)
     np.minimum.at(least, point, gap)
+    np.minimum.at(met, edge, gap)
     near = np.isfinite(least)
-    along = near[edges.ends].all(axis=1)
-    gaps = least[edges.ends[along, 0]]
+    along = (near | common)[edges.ends].all(axis=1) & (near[edges.ends].any(axis=1) | np.isfinite(met))
+    gaps = np.where(near[edges.ends[:, 0]], least[edges.ends[:, 0]], np.minimum(least[edges.ends[:, 1]], met))[along]
     if len(gaps) < _FEWEST or np.median(gaps) > _DOUBTFUL * reach:
         return none
     floor = 1e-9 * mesh.diagonal
     # vertices that belong together lie farther from each other than from the nearest edge
-    ends = edges.ends[found[1]]
+    ends = edges.ends[edge]
     far = np.concatenate([np.linalg.norm(edges.places[point] - edges.places[ends[:, k]], axis=1) for k in range(2)])
     wide = float(np.quantile(gaps, _COMMON))
     far = far[far <= min(_SPREAD * wide, reach)]

@@ -6,13 +6,21 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.halfedges import OPEN, RING, fans_of
+from tinsnip.mesh.halfedges import ABSENT, OPEN, RING, fans_of
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here
 from tinsnip.space.welding import weld_bits
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["DEGENERATE_HEIGHT", "Tangles", "degenerate_triangles", "doubled_triangles", "find_tangles", "tangles_of"]
+__all__ = [
+    "DEGENERATE_HEIGHT",
+    "Tangles",
+    "degenerate_triangles",
+    "doubled_triangles",
+    "find_tangles",
+    "idle_at_seams",
+    "tangles_of",
+]
 
 DEGENERATE_HEIGHT = 1e-9
 """A triangle lower than this share of its longest edge is degenerate."""
@@ -69,6 +77,31 @@ def doubled_triangles(faces: np.ndarray) -> np.ndarray:
     doubled = np.ones(len(faces), dtype=bool)
     doubled[first] = False
     return doubled
+
+
+@kernel
+def _mark_idle(faces, twins, mark):
+    corner = faces.ravel()
+    for f in range(faces.shape[0]):
+        if twins[3 * f] == ABSENT:
+            mark[f] = True
+            continue
+        ringed, backed = False, -1
+        for k in range(3):
+            t = twins[3 * f + k]
+            if t <= RING:
+                ringed = True
+            elif t >= 0 and corner[3 * f + (k + 2) % 3] == corner[t - t % 3 + (t + 2) % 3]:
+                backed = t // 3
+        if ringed and backed >= 0:
+            mark[max(f, backed)] = True
+
+
+def idle_at_seams(faces: np.ndarray, twins: np.ndarray) -> np.ndarray:
+    """Triangles that repeat an index, and doubles of ones with an edge that is open without them; numbers, rising."""
+    mark = np.zeros(len(faces), dtype=np.bool_)
+    _mark_idle(faces, twins, mark)
+    return np.flatnonzero(mark)
 
 
 class Tangles(NamedTuple):

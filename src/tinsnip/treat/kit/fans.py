@@ -7,6 +7,7 @@ import numpy as np
 from tinsnip.mesh import MEASURED, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, corner_fans
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.mesh.shells import find_shells
 from tinsnip.space.singles import as_files_hold
 
 __all__ = ["cut_fans", "split_fans"]
@@ -40,15 +41,17 @@ def _separate(mesh: Mesh, links: np.ndarray) -> _Separated | None:
     members = members[links[members] != ABSENT]
     place = np.searchsorted(roots, fan[members])
     size = np.bincount(place, minlength=len(roots))
-    order = np.lexsort((roots, -size, corner[roots]))
+    # the fan of the largest surface keeps the vertex, so that a crumb that hangs there does not move it
+    sheets = find_shells(mesh.vertices, mesh.faces, links)
+    whole = sheets.triangles[sheets.label[roots // 3]]
+    order = np.lexsort((roots, -size, -whole, corner[roots]))
     is_first = np.concatenate([[True], corner[roots[order]][1:] != corner[roots[order]][:-1]])
     moving = np.sort(order[~is_first])
-    number = np.full(len(roots), -1, dtype=np.int64)
-    number[moving] = len(mesh.vertices) + np.arange(len(moving))
-
+    fresh = np.full(len(roots), -1, dtype=np.int64)
+    fresh[moving] = len(mesh.vertices) + np.arange(len(moving))
     faces = corner.copy()
-    changed = number[place] >= 0
-    faces[members[changed]] = number[place][changed]
+    changed = fresh[place] >= 0
+    faces[members[changed]] = fresh[place][changed]
     kept = np.concatenate([np.arange(len(mesh.vertices)), corner[roots[moving]]]).astype(np.int32)
     return _Separated(faces.reshape(-1, 3), kept, roots, members, place, size, moving)
 
@@ -77,8 +80,8 @@ def cut_fans(mesh: Mesh, links: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def split_fans(mesh: Mesh, links: np.ndarray) -> tuple[Mesh, int]:
     """Give every fan of triangles a vertex of its own.
 
-    The largest fan keeps the vertex. The others draw back from it by a fiftieth of an edge, so that a
-    format that welds by place (STL) does not join them again.
+    The fan of the largest surface keeps the vertex; of several there, the largest. The others draw back from it by a
+    fiftieth of an edge, so that a format that welds by place (STL) does not join them again.
 
     Parameters
     ----------

@@ -22,6 +22,9 @@ _ORIGIN = "shell before mending"
 _FIN = 32
 _FIN_SHARE = 1e-3
 """A fin has no more triangles, and no more of the largest shell's area, than this."""
+_FEW = 2
+_FEW_SHARE = 0.01
+"""Of a coarse mesh, where a single triangle is more than that, so few triangles may have this share of the area."""
 
 
 @kernel
@@ -228,7 +231,7 @@ def _without_fins(mended: Mesh, before: Mesh) -> tuple[Mesh, int, float]:
         return bare, 0, 0.0
     came_from = origin[shells.first]
     fin = (shells.open_edges > 0) & (shells.triangles <= _FIN) & (came_from >= 0)
-    fin &= shells.area < _FIN_SHARE * shells.area.max()
+    fin &= shells.area < np.where(shells.triangles <= _FEW, _FEW_SHARE, _FIN_SHARE) * shells.area.max()
     fin &= shells.triangles < before.shells.triangles[came_from]
     if not fin.any():
         return bare, 0, 0.0

@@ -2,10 +2,13 @@
 
 from typing import ClassVar
 
+import numpy as np
 from pydantic import Field
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.seams import seams_of
+from tinsnip.survey.tangles import idle_at_seams
 from tinsnip.treat.kit.zipping import zip_seams
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
@@ -29,17 +32,24 @@ class WeldSeams(Treatment):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Weld the seams."""
         context.progress.step("Looking for seams")
+        # the double of a triangle at a seam would pass for the other side of it; one without area stands between
+        given, idle = mesh, idle_at_seams(mesh.faces, mesh.twins) if mesh.edges.open else []
+        if len(idle):
+            mesh = keep_triangles(mesh, np.delete(np.arange(len(mesh.faces)), idle))
         tolerance = seams_of(mesh).tolerance if self.tolerance_mm is None else self.tolerance_mm
         none = {"edges": 0, "divided": 0, "moved_mm": 0.0, "tolerance_mm": tolerance}
         if tolerance <= 0 or mesh.edges.open < 2:
-            return Outcome(mesh, "No seams to weld", none)
+            return Outcome(given, "No seams to weld", none)
         context.progress.step("Welding seams")
         zipped = zip_seams(mesh, tolerance)
         if zipped.mesh is mesh:
-            return Outcome(mesh, "No seams to weld", none)
+            return Outcome(given, "No seams to weld", none)
         text = f"Welded seams: {counted(zipped.edges, 'open edge')} closed"
         text += f", moved by {at_most(zipped.moved)} mm at most" if zipped.moved else ", nothing moved"
+        if len(idle):
+            text += f", {counted(len(idle), 'doubled or empty triangle')} dropped"
         figures = {
             "edges": zipped.edges, "divided": zipped.divided, "moved_mm": zipped.moved, "tolerance_mm": tolerance,
+            "idle": len(idle),
         }  # fmt: skip
         return Outcome(zipped.mesh, text, figures)
