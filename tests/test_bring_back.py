@@ -16,7 +16,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.seams import open_edges_of
-from tinsnip.treat import Context, Mend, MendCrossings, Orient, Sweep, Weld, WeldSeams
+from tinsnip.survey.spikes import spikes_of
+from tinsnip.treat import Context, Mend, MendCrossings, Orient, PullIn, Sweep, Weld, WeldSeams
 
 PLACES = ((2.0, 0.0), (200.0, 0.0), (2000.0, 0.0), (200.0, 10_000.0))
 """Sizes in millimetres, and how far off the origin."""
@@ -190,6 +191,40 @@ class BroughtBack(unittest.TestCase):
                         self.assertTrue(there == specimens.triangle_set(case.whole.vertices, case.whole.faces))
                         exact += 1
         self.assertGreater(exact, 40)
+
+
+class PulledIn(unittest.TestCase):
+    def test_spikes_are_what_stands_far_off_its_neighbours(self) -> None:
+        for seed in range(12):
+            rng = np.random.default_rng(seed)
+            size = PLACES[seed % len(PLACES)][0]
+            whole = (specimens.sphere, specimens.torus, specimens.bored_box)[seed % 3](size, 48).mesh
+            edge = np.linalg.norm(whole.vertices[whole.faces[:, 0]] - whole.vertices[whole.faces[:, 1]], axis=1).mean()
+            self.assertEqual(len(spikes_of(whole).vertices), 0)
+            some = rng.choice(len(whole.vertices), 20, replace=False)
+            places = whole.vertices.copy()
+            places[some] += vertex_normals(whole.vertices, whole.faces)[some] * edge * rng.uniform(1, 9, (20, 1))
+            mesh = Mesh(places, whole.faces)
+            # the slower way: for each vertex its neighbours, one by one
+            beside: dict[int, set[int]] = {}
+            for a, b, c in mesh.faces.tolist():
+                for one, two, three in ((a, b, c), (b, c, a), (c, a, b)):
+                    beside.setdefault(one, set()).update((two, three))
+            far = set()
+            for v, ring in beside.items():
+                around = places[sorted(ring)]
+                middle = around.mean(axis=0)
+                if np.linalg.norm(places[v] - middle) > 2.5 * np.linalg.norm(around - middle, axis=1).mean():
+                    far.add(v)
+            found = set(spikes_of(mesh).vertices.tolist())
+            with self.subTest(seed=seed):
+                self.assertLessEqual(found, far)
+                self.assertGreater(len(found), 0.8 * len(far))
+                outcome = PullIn().apply(mesh, Context())
+                self.assertEqual(len(spikes_of(outcome.mesh).vertices), 0)
+                same = (outcome.mesh.vertices == places).all(axis=1)
+                self.assertEqual(int((~same).sum()), outcome.figures["spikes"])
+                self.assertLessEqual(found, set(np.flatnonzero(~same).tolist()))
 
 
 if __name__ == "__main__":

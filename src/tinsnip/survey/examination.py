@@ -14,6 +14,7 @@ from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.rags import find_rags
 from tinsnip.survey.readiness import Readiness, judge
 from tinsnip.survey.seams import find_seams, seams_of
+from tinsnip.survey.spikes import find_spikes, spikes_of
 from tinsnip.survey.strays import Roles, find_strays, shell_roles
 from tinsnip.survey.tangles import Tangles, find_tangles, tangles_of
 
@@ -105,6 +106,12 @@ class Examination:
 
     @property
     @remembered
+    def spikes(self) -> list[Finding]:
+        """Vertices far off their neighbours, as one finding."""
+        return find_spikes(self.mesh)
+
+    @property
+    @remembered
     def beds(self) -> list[Finding]:
         """What the scan stands on or in front of, largest first."""
         return find_beds(self.mesh)
@@ -164,6 +171,7 @@ class Examination:
             "flipped_edges": mesh.edges.flipped,
             "degenerate": self.tangles.degenerate,
             "duplicates": self.tangles.duplicates,
+            "spikes": len(spikes_of(mesh).vertices),
             "crossings": None if crossings is None else len(crossings.pairs),
             "folds": None if crossings is None else len(crossings.folds),
             "volume_mm3": mesh.volume,

@@ -24,6 +24,7 @@ class Kind(Enum):
     RAGGED = "ragged edge"
     SEAM = "seam"
     CROSSING = "crossing"
+    SPIKE = "spike"
 
     @property
     def facts(self) -> "KindFacts":
@@ -66,6 +67,7 @@ _FACTS = {
     Kind.TANGLE: KindFacts(False, False, "points", "places", spans=False),
     Kind.BED: KindFacts(False, False, "ring", "triangles"),
     Kind.CROSSING: KindFacts(False, False, "points", "pairs of triangles"),
+    Kind.SPIKE: KindFacts(False, False, "points", "vertices far off their neighbours"),
     Kind.SEAM: KindFacts(False, False, "points", "open edges along others"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }

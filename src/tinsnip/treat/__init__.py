@@ -17,6 +17,7 @@ from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
+from tinsnip.treat.repair.pullin import PullIn
 from tinsnip.treat.repair.seams import WeldSeams
 from tinsnip.treat.repair.sweep import Sweep
 from tinsnip.treat.repair.untangle import MendCrossings
@@ -33,6 +34,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Mend,
         Orient,
         MendCrossings,
+        PullIn,
         Turn,
         LayFlat,
         Place,

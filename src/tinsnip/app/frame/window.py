@@ -32,6 +32,7 @@ from tinsnip.app.frame.ticket import Ticket
 from tinsnip.app.frame.toolmenu import tool_menu
 from tinsnip.app.frame.viewrow import ViewRow
 from tinsnip.app.state.editing import Editing, Halt
+from tinsnip.app.state.letcross import CrossingWatch
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
@@ -93,6 +94,7 @@ class Window(QMainWindow):
         self._closing = False
         self._had_focus: QWidget | None = None
         self._connect()
+        self._watch = CrossingWatch(self.session)
         polish_again(self.stack)
         self._open_station(_FIRST)
         self.refresh()

@@ -1,6 +1,6 @@
 """What the graphics card needs of a mesh, made off the window's thread."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -11,9 +11,20 @@ from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 from tinsnip.survey.deviation import FromRaw, deviation_from_raw
 
-__all__ = ["HELD", "ViewBuffers", "ViewMarks", "make_buffers", "make_marks", "make_speck", "measure_for_view"]
+__all__ = [
+    "HELD",
+    "ViewBuffers",
+    "ViewMarks",
+    "make_buffers",
+    "make_marks",
+    "make_speck",
+    "measure_for_view",
+    "with_ticked",
+]
 
 STRAY, HELD, VOID = 1, 2, 3
+_TICKED = 8
+"""Added to what a shell is where it is ticked to go."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +71,17 @@ def make_marks(examination: Examination) -> ViewMarks:
     marks = np.zeros(len(mesh.vertices), dtype=np.uint8)
     marks[mesh.faces[some].ravel()] = np.repeat(of_face[some], 3)
     return ViewMarks(mesh, marks, mesh.faces[of_face == VOID])
+
+
+def with_ticked(marks: ViewMarks, triangles: list[int]) -> ViewMarks:
+    """The marks with the shells of some triangles as ticked to go."""
+    if marks.roles is None or not triangles:
+        return marks
+    goes = np.zeros(len(marks.mesh.shells) + 1, dtype=bool)
+    goes[marks.mesh.shells.label[triangles]] = True
+    roles = marks.roles.copy()
+    roles[marks.mesh.faces[goes[marks.mesh.shells.label]].ravel()] |= _TICKED
+    return replace(marks, roles=roles)
 
 
 def make_light_buffers(

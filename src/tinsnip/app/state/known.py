@@ -146,7 +146,7 @@ def _examine_whole(mesh: Mesh, progress: Progress) -> tuple[Examination, ViewMar
     """Examine, and work the findings' lists out while still off the window's thread."""
     examination = examine(mesh, progress, crossings=False)
     _ = examination.strays, examination.openings, examination.knots, examination.beds, examination.rags
-    _ = examination.made_share, examination.seams
+    _ = examination.made_share, examination.seams, examination.spikes
     return examination, make_marks(examination)
 
 

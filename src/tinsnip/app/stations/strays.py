@@ -32,6 +32,7 @@ class StraysTray(Tray):
         self.seam_gap.setToolTip("Edges farther from each other stay open; nothing is moved farther than this")
         self.seam_button = self.button("Weld the seams", self.weld)
         self.belong(self.seam_button, self.seam_gap)
+        self.welded_shells, self.welded_edges = self.figure("Shells after welding"), self.figure("Open edges left")
         self._seams_of: Mesh | None = None
         self.question = self.warning()
         kinds = {
@@ -53,6 +54,8 @@ class StraysTray(Tray):
         self.tick_buttons("Strays")
         self.copper_button("Sweep", self.sweep)
         self.session.ticks_changed.connect(self.refresh)
+        self.session.preview_changed.connect(self._show_welded)
+        self.seam_gap.valueChanged.connect(self._preview_weld)
         self.plot.limited.connect(self.tick_below)
         self.limit.valueChanged.connect(lambda value: self.tick_below(value) if value > 0 else None)
         self.measure.currentIndexChanged.connect(self._measure_anew)
@@ -108,12 +111,41 @@ class StraysTray(Tray):
                 self.seam_gap.setValue(seams_of(mesh).tolerance)
         for widget in (self.seam_note, self.seam_gap.parentWidget(), self.seam_button):
             widget.setVisible(finding is not None)
+        for label in (self.welded_shells, self.welded_edges):
+            label.parentWidget().setVisible(finding is not None)
+        if finding is not None:
+            self._preview_weld()
+
+    def enter(self) -> None:
+        self.refresh()
+
+    def _preview_weld(self, *_: object) -> None:
+        """Work out what welding would leave, while one looks at the seams."""
+        found = self.session.examination
+        if self.isVisible() and found is not None and found.seams and not self.session.tasks.busy:
+            self._show_welded()
+            self.session.ask_preview(self._weld_treatment())
+
+    def _show_welded(self) -> None:
+        if self.welded_shells.parentWidget().isHidden():
+            return
+        preview = self.session.preview
+        if preview is None or preview.before is not self.session.mesh or preview.treatment != self._weld_treatment():
+            self.welded_shells.setText("…")
+            self.welded_edges.setText("…")
+            return
+        after = preview.outcome.mesh
+        self.welded_shells.setText(grouped(len(after.shells)))
+        self.welded_edges.setText(grouped(after.edges.open))
+
+    def _weld_treatment(self) -> WeldSeams:
+        """As proposed, where the gap was left as it is."""
+        typed, proposed = self.seam_gap.value(), seams_of(self.session.mesh).tolerance
+        return WeldSeams() if typed <= 0 or abs(typed - proposed) <= 1e-5 else WeldSeams(tolerance_mm=typed)
 
     def weld(self) -> None:
-        """Weld the seams within the gap that is typed; as proposed, where that was left as it is."""
-        typed, proposed = self.seam_gap.value(), seams_of(self.session.mesh).tolerance
-        same = abs(typed - proposed) <= 1e-5
-        self.session.apply(WeldSeams() if same or typed <= 0 else WeldSeams(tolerance_mm=typed))
+        """Weld the seams within the gap that is typed."""
+        self.session.apply(self._weld_treatment())
 
     def refresh(self) -> None:
         chosen = self._chosen()

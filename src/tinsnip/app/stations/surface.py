@@ -2,7 +2,7 @@
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
-from tinsnip.treat import Mend, MendCrossings, Orient, Smooth, Weld
+from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, Smooth, Weld
 from tinsnip.words import counted, grouped
 
 __all__ = ["SURFACE", "SurfaceTray"]
@@ -21,12 +21,15 @@ class SurfaceTray(Tray):
             "Flipped edges": "Edges whose triangles face opposite ways",
             "Doubled triangles": "Triangles on the same three corners",
             "Degenerate triangles": "Triangles without height",
+            "Spikes": "Vertices far off their neighbours, which may be real tips",
             "Crossings": "Pairs of triangles that go through or touch each other",
             "Folds": "Neighbouring triangles that lie on or go through each other",
         }
         self.values = [self.figure(name) for name in names]
         for label, about in zip(self.values, names.values(), strict=True):
             label.parentWidget().setToolTip(about)
+        self.spike_button = self.button("Pull in the spikes", lambda: self.session.apply(PullIn()))
+        self.spike_button.setToolTip("Put each between its neighbours; look first whether they are real tips")
         self.button("Weld equal vertices", lambda: self.session.apply(Weld()))
         self.heading("Smooth")
         self.explain("Takes scanner noise off; the part keeps its size, open edges stay.")
@@ -48,7 +51,9 @@ class SurfaceTray(Tray):
         t = found.tangles
         counts = [t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate]
         crossed = found.crossings
-        counts += [None, None] if crossed is None else [len(crossed.pairs), len(crossed.folds)]
+        spikes = sum(f.count for f in found.spikes)
+        self.spike_button.setVisible(spikes > 0)
+        counts += [spikes, *([None, None] if crossed is None else [len(crossed.pairs), len(crossed.folds)])]
         for label, value in zip(self.values, counts, strict=True):
             label.setText("counting…" if value is None else grouped(value))
         places = len(found.crossed)
@@ -69,10 +74,12 @@ class SurfaceTray(Tray):
 def _state(session: Session) -> tuple[str, int | None]:
     found = session.examination
     tangles, crossings, places = found.tangles.total, found.crossings, len(found.crossed)
+    spikes = sum(f.count for f in found.spikes)
     told = [counted(tangles, "tangle")] * (tangles > 0) + [counted(places, "crossing")] * (places > 0)
+    told += [counted(spikes, "spike")] * (spikes > 0)
     if crossings is None:
-        return " · ".join([*told, "counting crossings"]), tangles or None
-    return " · ".join(told) or "no tangles, no crossings", tangles + places
+        return " · ".join([*told, "counting crossings"]), tangles + spikes or None
+    return " · ".join(told) or "no tangles, no crossings", tangles + places + spikes
 
 
 _CHECKS = ("manifold", "outward", "volume", "crossings")
@@ -80,6 +87,6 @@ SURFACE = Station(
     "Surface",
     SurfaceTray,
     _state,
-    lambda found: found.knots + found.crossed,
+    lambda found: found.knots + found.crossed + found.spikes,
     answers=lambda check, _: check.name in _CHECKS,
 )

@@ -11,7 +11,7 @@ from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEv
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
 
-from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks
+from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks, with_ticked
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.view.boundarylines import lines_of
@@ -97,6 +97,7 @@ class Viewport(QOpenGLWidget):
         session.raw_ready.connect(self._show_raw)
         session.mesh_changed.connect(self._changed)
         session.held_changed.connect(self._show_findings)
+        session.ticks_changed.connect(self._show_marks)
         session.selected.changed.connect(self._show_selected)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
@@ -403,7 +404,13 @@ class Viewport(QOpenGLWidget):
             return
         self.makeCurrent()
         scene.set_lines(lines_of(found, self.session.station))
-        if self.session.marks is not None:
+        self._show_marks()
+
+    def _show_marks(self) -> None:
+        """What the shells are, and which of them are ticked to go."""
+        marks, scene = self.session.marks, self.scene
+        if scene is not None and marks is not None and self._pending is None:
+            self.makeCurrent()
             scene.set_marks(self._marks(), self.session.shows_shells)
         self.redraw()
 
@@ -441,8 +448,10 @@ class Viewport(QOpenGLWidget):
         self.moved()
 
     def _marks(self) -> ViewMarks:
-        """What the shells are, and above it what is held."""
+        """What the shells are, which are ticked where that counts, and above it what is held."""
         marks, held = self.session.marks, self.session.held
+        if self.session.shows_shells:
+            marks = with_ticked(marks, [f.key for f in self.session.examination.strays if self.session.is_ticked(f)])
         if held is None or len(held) != len(marks.mesh.faces):
             return marks
         roles = np.zeros(len(marks.mesh.vertices), dtype=np.uint8) if marks.roles is None else marks.roles.copy()

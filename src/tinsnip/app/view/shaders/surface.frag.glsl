@@ -150,8 +150,8 @@ void main() {
 #endif
     if (see_through && mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
 #if LOOK == 5
-    if (kind != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
-    shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
+    if ((kind & 7) != 3 || mod(floor(gl_FragCoord.x) + floor(gl_FragCoord.y), 2.0) < 1.0) discard;
+    shade = vec4(mix(RUST, vec3(0.95, 0.62, 0.45), kind > 7 && hatch(10.0, 3.0) ? 0.8 : 0.0), 1.0);
 #else
 #if MARKED
     uint own_mark = mark();
@@ -183,9 +183,11 @@ void main() {
     vec3 base = TIN;
 #endif
 #if LOOK < 2
-    if (kind == 1) base = cross_hatch(8.0, 1.6) ? OCHRE * 0.45 : OCHRE;
-    if (kind == 2) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
-    if (kind == 3) base = hatch(8.0, 3.0) ? RUST * 0.6 : RUST;
+    int role_ = kind & 7;
+    bool goes_ = kind > 7;     // ticked to go: more hatched, and dull
+    if (role_ == 1) base = (goes_ ? cross_hatch(7.0, 2.2) : hatch(12.0, 1.4)) ? OCHRE * 0.35 : OCHRE * (goes_ ? 0.8 : 1.0);
+    if (role_ == 2) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
+    if (role_ == 3) base = (goes_ ? cross_hatch(7.0, 2.2) : hatch(12.0, 1.4)) ? RUST * 0.5 : RUST;
     const float ambient = 0.26;
 #else
     const float ambient = 0.55;

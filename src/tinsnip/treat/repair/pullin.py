@@ -1,0 +1,44 @@
+"""Pull in: vertices that stand far off their neighbours come back between them."""
+
+from typing import ClassVar
+
+import numpy as np
+
+from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.mesh.measures import triangles_at
+from tinsnip.survey.spikes import spikes_of
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import at_most, counted
+
+__all__ = ["PullIn"]
+
+_ROUNDS = 4
+
+
+class PullIn(Treatment):
+    """Put each spike's vertex in the middle of its neighbours; all else stays to the bit."""
+
+    name: ClassVar[str] = "pull-in"
+    title: ClassVar[str] = "Pull in spikes"
+    changes_area: ClassVar[bool] = True
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Pull spikes in; of spikes that are neighbours, the higher first."""
+        context.progress.step("Looking for spikes")
+        now, moved = mesh, np.zeros(len(mesh.vertices), dtype=bool)
+        for _ in range(_ROUNDS):
+            context.progress.check()
+            spikes = spikes_of(now)
+            if len(spikes.vertices) == 0:
+                break
+            places = now.vertices.copy()
+            places[spikes.vertices] = spikes.middles
+            moved[spikes.vertices] = True
+            now = now.moved(places)
+        if now is mesh:
+            return Outcome(mesh, "No spikes to pull in", {"spikes": 0, "largest_mm": 0.0})
+        touched = triangles_at(mesh.faces, moved)
+        provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
+        far = float(np.linalg.norm(now.vertices - mesh.vertices, axis=1).max())
+        text = f"Pulled in {counted(int(moved.sum()), 'spike')}, by {at_most(far)} mm at most"
+        return Outcome(mesh.moved(now.vertices, provenance), text, {"spikes": int(moved.sum()), "largest_mm": far})
