@@ -2,22 +2,31 @@
 
 import unittest
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 from scipy.optimize import linprog
 from scipy.spatial import ConvexHull, HalfspaceIntersection
 
 from tests import specimens
+from tests.exact_count import counted_exactly
+from tests.hands import SCREEN, WindowTest
 from tests.test_seams import in_patches
 from tests.test_shapes import put, together
 from tests.test_strays import rotation
 from tests.test_untangle import folded_over
+from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.seams import open_edges_of
 from tinsnip.survey.spikes import spikes_of
-from tinsnip.treat import Context, Mend, MendCrossings, Orient, PullIn, Sweep, Weld, WeldSeams
+from tinsnip.treat import Context, Mend, MendCrossings, Merge, Orient, PullIn, Sweep, Weld, WeldSeams
+
+if SCREEN:
+    from PySide6.QtCore import QRect, Qt
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication, QWidget
 
 PLACES = ((2.0, 0.0), (200.0, 0.0), (2000.0, 0.0), (200.0, 10_000.0))
 """Sizes in millimetres, and how far off the origin."""
@@ -225,6 +234,95 @@ class PulledIn(unittest.TestCase):
                 same = (outcome.mesh.vertices == places).all(axis=1)
                 self.assertEqual(int((~same).sum()), outcome.figures["spikes"])
                 self.assertLessEqual(found, set(np.flatnonzero(~same).tolist()))
+
+
+@unittest.skipUnless(SCREEN, "needs a display")
+class ByHand(WindowTest):
+    """A scan in patches, with strays, flips, folds and spikes, made a solid with mouse and keys alone."""
+
+    def damaged(self) -> Path:
+        rng = np.random.default_rng(3)
+        torus = specimens.torus(200.0, 120).mesh
+        bent, _ = folded_over(rng, torus, 3, 2.5)
+        parts = in_patches(rng, bent, 12, 0.004, 0.2)
+        height = parts.vertices[:, 2].copy()
+        height[open_edges_of(parts).vertices] = 0
+        far = np.argmax(height)
+        vertices, faces = parts.vertices.copy(), parts.faces.copy()
+        vertices[far] += [0, 0, 40]
+        faces[50:60] = faces[50:60][:, ::-1]
+        dust = [put(specimens.sphere(2.0 * r, 8).mesh, (0.0, 6.0 * i, 60.0)) for i, r in enumerate((0.5, 1.0, 2.0))]
+        path = Path(self.folder.name) / "scan.ply"
+        write_mesh(together(Mesh(vertices, faces), *dust), path)
+        return path
+
+    def row(self, name: str) -> "tuple[QWidget, QRect]":
+        """A row of the list, by what it is called."""
+        rows = self.window.ticket.list
+        number = next(i for i, f in enumerate(self.session.findings()) if f.id == name)
+        index = rows.model().index(number, 0)
+        rows.scrollTo(index)
+        return rows.viewport(), rows.visualRect(index)
+
+    def test_from_patches_to_ready(self) -> None:
+        self.open(self.damaged())
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_4)
+        self.settle()
+        strays = self.window.tray("Strays")
+        self.wait_for(lambda: strays.welded_shells.text() == "4")  # said before it is done
+        plain = self.picture()
+        self.click(strays.seam_button)
+        self.settle()
+        self.assertEqual([f.id for f in self.session.findings()], ["S1", "S2", "S3"])
+        # the largest is kept by its tick, and the view marks those that go
+        widget, box = self.row("S1")
+        self.click(widget, box.left() + 14, box.center().y())
+        self.settle()
+        self.assertFalse((self.picture() == plain).all())
+        self.assertIn("2 strays", strays.copper.text())
+        self.click(strays.copper)
+        self.settle()
+        self.assertEqual(len(self.session.mesh.shells), 2)
+        self.assertFalse(self.session.is_ticked(self.session.findings()[0]))  # as it was left
+        QTest.qWait(QApplication.doubleClickInterval() + 50)
+        widget, box = self.row("S1")
+        self.click(widget, box.left() + 14, box.center().y())
+        self.click(strays.copper)
+        self.settle()
+        self.assertEqual(len(self.session.mesh.shells), 1)
+        self.key(Qt.Key.Key_6)
+        self.settle()
+        names = {f.id[0] for f in self.session.findings()}
+        self.assertEqual(names, {"T", "X", "K"})
+        surface = self.window.tray("Surface")
+        self.click(surface.spike_button)
+        self.settle()
+        self.key(Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.session.findings(), [])
+        self.assertEqual(self.window.state_button.text(), "Ready")
+        mesh = self.session.mesh
+        self.assertEqual(counted_exactly(mesh.vertices, mesh.faces), (0, 0))
+        self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
+
+    def test_a_step_that_lets_the_surface_cross_says_so(self) -> None:
+        ball = specimens.sphere(20.0, 24).mesh
+        paths = [Path(self.folder.name) / f"{name}.ply" for name in ("one", "other")]
+        for off, path in zip((0.0, 7.0), paths, strict=True):
+            write_mesh(put(ball, (off, 0, 0)), path)
+        self.session.open_files(paths)
+        self.settle()
+        said: list[str] = []
+        self.session.message.connect(lambda text, loud: said.append(text))
+        for piece in self.session.job.pieces:
+            self.session.set_active(piece.id)
+            self.settle()
+            self.assertEqual(self.session.examination.crossings.total, 0)
+        self.session.do(Merge(), [piece.id for piece in self.session.job.pieces])
+        self.settle()
+        self.assertGreater(self.session.examination.crossings.total, 0)
+        self.assertTrue(any(t.startswith("Merge") and "cross now" in t for t in said), said)
 
 
 if __name__ == "__main__":

@@ -23,9 +23,9 @@ class CrossingWatch(QObject):
         if found is None or not found.crossed or found.mesh is self._told or session.job.cursor == 0:
             return
         step = session.job.log[session.job.cursor - 1]
-        before = next((c.before for c in step.changes if c.after is not None and c.after.mesh is found.mesh), None)
-        known = None if before is None else session.known.examination_of(before.mesh)
-        if known is not None and known.crossings is not None and known.crossings.total == 0:
+        made_here = any(c.after is not None and c.after.mesh is found.mesh for c in step.changes)
+        before = [session.known.examination_of(piece.mesh) for piece in step.given] if made_here else []
+        if before and all(f is not None and f.crossings is not None and f.crossings.total == 0 for f in before):
             self._told = found.mesh
             places = counted(len(found.crossed), "place")
             session.message.emit(f"{step.action.title}: {places} cross now; undo it, or untangle in Surface", True)

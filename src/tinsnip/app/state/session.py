@@ -514,6 +514,7 @@ class Session(QObject):
 
     def _take_examination(self, mesh: Mesh) -> None:
         if mesh is self.mesh:
+            self.ticks.belong_to(self.examination)
             self.examined.emit()
             self.known.ask_measured(self.job.piece)
             self.known.ask_crossings(mesh)

@@ -8,10 +8,15 @@ __all__ = ["Ticks"]
 
 
 class Ticks:
-    """Ticks that differ from those a finding begins with; they belong to one mesh."""
+    """Ticks that differ from those a finding begins with.
+
+    They belong to one mesh; what a step leaves as it was, the very same shell or hole, stays as it was ticked.
+    """
 
     def __init__(self) -> None:
         self.toggled: set[tuple[str, int]] = set()
+        self._known: Examination | None = None
+        self._carried: set[tuple] = set()
 
     def is_on(self, finding: Finding) -> bool:
         """Whether a finding takes part in its station's treatment."""
@@ -41,6 +46,22 @@ class Ticks:
             if isinstance(one, list) and len(one) == 2 and isinstance(one[0], str) and isinstance(one[1], int):
                 self.toggled.add((one[0], one[1]))
 
+    def belong_to(self, found: Examination) -> None:
+        """Now that a mesh has been looked over: what is still there is ticked as it was."""
+        if self._known is not found:
+            self._known = found
+            again = [f for f in (*found.strays, *found.openings) if _the_same(f) in self._carried]
+            self.toggled |= {(f.kind.value, f.key) for f in again}
+            self._carried.clear()
+
     def clear(self) -> None:
-        """As at first."""
+        """Another mesh is shown."""
+        found = self._known
+        if found is not None and self.toggled:
+            every = (*found.strays, *found.openings)
+            self._carried = {_the_same(f) for f in every if (f.kind.value, f.key) in self.toggled}
         self.toggled.clear()
+
+
+def _the_same(finding: Finding) -> tuple:
+    return finding.kind.value, finding.count, finding.size, finding.place.tobytes()
