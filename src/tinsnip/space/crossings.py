@@ -249,13 +249,17 @@ def meeting_pairs(
 
 
 def crossings_and_folds(
-    vertices: np.ndarray, faces: np.ndarray, first: np.ndarray | None = None, tree: Tree | None = None
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    first: np.ndarray | None = None,
+    tree: Tree | None = None,
+    second: np.ndarray | None = None,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Pairs of triangles that meet without a common vertex, and pairs that meet beyond what they have in common. Exact.
 
     Parameters
     ----------
-    vertices, faces, first, tree
+    vertices, faces, first, tree, second
         As for `meeting_pairs`.
 
     Returns
@@ -267,7 +271,7 @@ def crossings_and_folds(
     ------
     Cancelled
     """
-    found = _found(vertices, faces, first, None, tree, True)
+    found = _found(vertices, faces, first, second, tree, True)
     return np.ascontiguousarray(found[found[:, 2] == 0, :2]), np.ascontiguousarray(found[found[:, 2] == 1, :2])
 
 

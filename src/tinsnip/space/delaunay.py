@@ -360,6 +360,18 @@ def _triangulate(X, order, ends, rings, out):
     return _inside(X, T, N, C, at, count, rings, out)
 
 
+def _insertion_order(points: np.ndarray) -> np.ndarray:
+    """Some points all over first, then twice as many between them, and so on, each lot along a curve that fills space.
+
+    Along the curve alone, points that lie on one line would be fanned from far away (Amenta, Choi and Rote 2003).
+    """
+    n = len(points)
+    along = np.empty(n, dtype=np.int64)
+    along[morton_order(np.column_stack([points, np.zeros(n)]))] = np.arange(n)
+    lot = np.random.default_rng(0).geometric(0.5, n)
+    return np.lexsort((along, -lot))
+
+
 def constrained_triangles(points: np.ndarray, ends: np.ndarray, inner: np.ndarray | None = None) -> np.ndarray | None:
     """Triangulate what closed polygons enclose (even-odd), using all their vertices and no other.
 
@@ -388,7 +400,7 @@ def constrained_triangles(points: np.ndarray, ends: np.ndarray, inner: np.ndarra
     grid[:n] = np.rint((points - low) * (_GRID / extent)).astype(np.int64)
     far = 2 * _GRID
     grid[n:] = [[-far, -far], [3 * far, -far], [-far, 3 * far]]
-    order = morton_order(np.column_stack([points, np.zeros(n)])).astype(np.int64)
+    order = _insertion_order(points)
     out = np.empty((2 * n + 8, 3), dtype=np.int64)
     ends = np.ascontiguousarray(ends, dtype=np.int64)
     rings = np.empty((0, 2), dtype=np.int64)

@@ -20,6 +20,18 @@ _SHEET_EDGE = 0.3
 _WALL_END = -0.35
 _IN_SHEET = -0.8
 _RIM_SPAN = 0.25
+_EAR_SPAN = 0.02
+_EAR_EDGES = 8
+_FOOT_SPAN = 0.04
+_FOOT_FACING = -0.9
+"""A smaller loop bounds the part too where it faces as a sheet's edge does, or is a foot the part stands on."""
+_CLEAN_CUT = 0.02
+_RAGGED = 4.0
+_IN_PLANE = 0.98
+_FEW_IN_PLANE = 0.2
+_MOST_RAGGED = 0.25
+_FEW_BEYOND = 0.005
+_LOOKED_AT = 20_000
 _COPLANAR = 1e-6
 SHEET_LIKE = 0.8
 """A rim faces as the edge of a sheet does from this cosine on; where a wall ends it is less."""
@@ -100,11 +112,41 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     largest[order[np.concatenate([[True], shell[order][1:] != shell[order][:-1]])]] = True
     counted = shells.area[shell] >= _COUNTED_AREA * shells.area.max()
     is_rim = (facing > _WALL_END) & (share >= _RIM_SPAN)
-    is_rim |= (facing > _SHEET_EDGE) & largest
+    is_rim |= (facing > _SHEET_EDGE) & (largest | ((share >= _EAR_SPAN) & (count >= _EAR_EDGES)))
+    feet = (facing > _FOOT_FACING) & (facing <= _SHEET_EDGE) & (share >= _FOOT_SPAN) & counted & ~is_rim
+    for i in np.flatnonzero(feet):
+        own = slice(loops.start[i], loops.start[i + 1])
+        is_rim[i] = _is_foot(mesh, a[own], normals[own], vector_area[i], float(facing[i]), shell[i])
     is_rim &= counted
     same_cut, round_it = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, span, shell, mesh.diagonal)
     is_rim |= counted & ((same_cut & (facing > _IN_SHEET)) | round_it)
     return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre, facing, shell)
+
+
+def _is_foot(
+    mesh: Mesh, points: np.ndarray, normals: np.ndarray, vector_area: np.ndarray, facing: float, shell: int
+) -> bool:
+    """Whether a loop is where a wall ends at a plane with all the rest of the part on its one side.
+
+    A ragged one where the wall meets the plane upright, a clean cut at a slant too.
+    """
+    size = float(np.linalg.norm(vector_area))
+    if not size > 0:
+        return False
+    centre, normal = points.mean(axis=0), vector_area / size
+    rough = float(np.abs((points - centre) @ normal).max())
+    span = float(np.linalg.norm(np.ptp(points, axis=0)))
+    edge = float(np.linalg.norm(np.roll(points, -1, axis=0) - points, axis=1).mean())
+    ragged = min(max(ROUGH * span, _RAGGED * edge), _MOST_RAGGED * span)
+    if rough > (ragged if facing > _WALL_END else _CLEAN_CUT * edge):
+        return False
+    if facing <= _WALL_END and (np.abs(normals @ normal) > _IN_PLANE).mean() > _FEW_IN_PLANE:
+        return False  # a hole in a flat face is as clean
+    own = mesh.faces[mesh.shells.label == shell]
+    some = mesh.vertices[own[:: max(1, len(own) // _LOOKED_AT)].ravel()]
+    beyond = (some - centre) @ normal
+    # the loop runs along the half-edges: seen from beyond it, the part lies where its vector area points away from
+    return bool(min((beyond > 1.5 * rough).mean(), (beyond < -1.5 * rough).mean()) < _FEW_BEYOND)
 
 
 def _in_plane_of_a_rim(

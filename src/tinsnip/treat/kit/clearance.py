@@ -6,13 +6,13 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
-from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.crossings import crossings_and_folds
 
 __all__ = ["Crossed", "what_new_triangles_cross"]
 
 
 class Crossed(NamedTuple):
-    """Pairs of triangles that meet and of which one at least is new, shape (P, 2).
+    """Pairs of triangles that cross or fold onto each other and of which one at least is new, shape (P, 2).
 
     Attributes
     ----------
@@ -36,7 +36,20 @@ class Crossed(NamedTuple):
         return ", where the part crosses itself" if len(self.pairs) else ""
 
 
-def what_new_triangles_cross(before: Mesh, after: Mesh) -> Crossed:
+def _alone(after: Mesh, old: int, sheets: np.ndarray) -> np.ndarray:
+    """New triangles of sheets whose box meets that of no other new ones; bool."""
+    corners = after.vertices[after.faces[old:]]
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    number, index = np.unique(sheets, return_inverse=True)
+    boxes = np.full((len(number), 6), np.inf)
+    np.minimum.at(boxes[:, :3], index, low)
+    np.minimum.at(boxes[:, 3:], index, -high)
+    meets = (boxes[:, None, :3] <= -boxes[None, :, 3:]).all(axis=2)
+    alone = ((meets & meets.T).sum(axis=1) == 1) & (number >= 0)
+    return alone[index]
+
+
+def what_new_triangles_cross(before: Mesh, after: Mesh, sheets: np.ndarray | None = None) -> Crossed:
     """Look for what the triangles that were appended to a mesh cross.
 
     Parameters
@@ -44,16 +57,23 @@ def what_new_triangles_cross(before: Mesh, after: Mesh) -> Crossed:
     before : Mesh
     after : Mesh
         Begins with the triangles of `before`.
+    sheets : ndarray of int, shape (N,), optional
+        For each of the new ones which sheet over a plane it belongs to, rising; -1 for none. Those of one sheet cannot
+        cross each other.
     """
-    old = len(before.faces)
-    pairs = meeting_pairs(after.vertices, after.faces, np.arange(old, len(after.faces)))
+    old, count = len(before.faces), len(after.faces)
+    second = None
+    if sheets is not None and len(sheets) == count - old:
+        second = np.concatenate([np.arange(old), old + np.flatnonzero(~_alone(after, old, sheets))])
+    fresh = np.arange(old, count)
+    pairs = np.concatenate(crossings_and_folds(after.vertices, after.faces, fresh, second=second))
     folded = np.zeros(len(pairs), dtype=bool)
     met = np.unique(pairs[pairs < old])
     if len(met):
         near = np.zeros(len(after.vertices), dtype=bool)
         near[before.faces[met]] = True
         around = np.flatnonzero(triangles_at(before.faces, near))
-        own = meeting_pairs(before.vertices, before.faces, around)
+        own = np.concatenate(crossings_and_folds(before.vertices, before.faces, around))
         near[:] = False
         near[before.faces[np.unique(own)]] = True
         at_fold = np.append(triangles_at(before.faces, near), np.zeros(len(after.faces) - old, dtype=bool))

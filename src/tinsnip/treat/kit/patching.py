@@ -1,11 +1,15 @@
 """Patches over rings of open edges: filled, refined and faired, and kept clear of the surface round them."""
 
+import os
+from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple
+
 import numpy as np
 from scipy import sparse
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.measures import triangle_areas, triangles_at
+from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
@@ -14,11 +18,15 @@ from tinsnip.treat.kit.fairing import fair
 from tinsnip.treat.kit.fans import split_fans
 from tinsnip.treat.kit.filling import add_triangles, fill_loop
 from tinsnip.treat.kit.refining import refine_patch
+from tinsnip.treat.kit.shaping import heights_over, laid_over_plane, taut_over
+from tinsnip.treat.kit.surroundings import rows_round
 from tinsnip.treat.treatment import Context
 
-__all__ = ["patch_clear_of_the_part", "patch_owners", "patch_rings"]
+__all__ = ["PatchStyle", "patch_clear_of_the_part", "patch_owners", "patch_rings"]
 
 _TOO_FAR = 0.6
+_ROWS = 16
+"""Rows round a hole from which a patch flows on."""
 _ROUNDS = 8
 _ON_RING = "on the edge of a hole"
 _MOST_HANGING = 12
@@ -27,9 +35,37 @@ _HANGING_SHARE = 1e-3
 """Triangles a hole or an edge of its rim, and share of the whole area, that may go so that patches keep clear."""
 
 
+class PatchStyle(NamedTuple):
+    """How a hole is patched.
+
+    Attributes
+    ----------
+    flow : float
+        0 taut like a drum skin to 1 flowing on from the surroundings.
+    on_plane : bool
+        On the plane of the hole instead.
+    rise : float
+        How far its middle is pushed out, mm.
+    fewest : bool
+        Without inner vertices.
+    """
+
+    flow: float = 1.0
+    on_plane: bool = False
+    rise: float = 0.0
+    fewest: bool = False
+
+    def plainer(self) -> "PatchStyle | None":
+        """The next style that is tried where a patch crosses something; None after the last."""
+        if self.fewest:
+            return None
+        is_taut = self.flow == 0 and not self.on_plane and self.rise == 0
+        return PatchStyle(0.0, fewest=True) if is_taut else PatchStyle(0.0)
+
+
 def patch_clear_of_the_part(
-    mesh: Mesh, rings: list[np.ndarray], flow: float, context: Context, rims: bool = False
-) -> tuple[Mesh, int, np.ndarray, Crossed]:
+    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context, rims: bool = False
+) -> tuple[Mesh, int, int, Crossed]:
     """Close rings with patches that keep clear of the surface and of each other, as far as that can be.
 
     A patch that would cross something is drawn taut, then left without inner vertices; where it still would, a few
@@ -40,8 +76,8 @@ def patch_clear_of_the_part(
     mesh : Mesh
     rings : list of ndarray of int
         Vertices round each hole, against the open half-edges.
-    flow : float
-        0 taut to 1 flowing.
+    styles : list of PatchStyle
+        One for each.
     context : Context
     rims : bool
         Whether the rings are rims, so that what is left of them after taking triangles away may be a rim too.
@@ -51,49 +87,51 @@ def patch_clear_of_the_part(
     mesh : Mesh
     kept : int
         How many triangles of the mesh, which come first, are left.
-    flows : ndarray
-        The shape that each patch was given; -1 for one without inner vertices.
+    plainer : int
+        How many patches had to be given a plainer style.
     crossed : Crossed
         What is crossed all the same.
     """
-    patched, flows, crossed = _as_clear_as_may_be(mesh, rings, flow, context)
+    patched, plainer, crossed = _as_clear_as_may_be(mesh, rings, styles, context)
     kept = len(mesh.faces)
     found, again = patched, crossed
     for _ in range(_ROUNDS):
         if not again.fresh:
             break
-        mesh, rings = _without_what_hangs_over(mesh, found, rings, again, rims)
+        mesh, rings, came_from = _without_what_hangs_over(mesh, found, rings, again, rims)
         if not rings:
             break
-        found, shapes, again = _as_clear_as_may_be(mesh, rings, flow, context)
+        styles = [styles[i] for i in came_from]
+        found, count, again = _as_clear_as_may_be(mesh, rings, styles, context)
         if again.fresh < crossed.fresh:
-            patched, kept, flows, crossed = found, len(mesh.faces), shapes, again
-    return patched, kept, flows, crossed
+            patched, kept, plainer, crossed = found, len(mesh.faces), count, again
+    return patched, kept, plainer, crossed
 
 
 def _as_clear_as_may_be(
-    mesh: Mesh, rings: list[np.ndarray], flow: float, context: Context
-) -> tuple[Mesh, np.ndarray, Crossed]:
+    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context
+) -> tuple[Mesh, int, Crossed]:
     """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise."""
-    flows = np.full(len(rings), flow)
-    best: tuple[Mesh, np.ndarray, Crossed] | None = None
+    now = list(styles)
+    best: tuple[Mesh, int, Crossed] | None = None
     for _ in range(3):
-        patched = patch_rings(mesh, rings, flows, context)
-        crossed = what_new_triangles_cross(mesh, patched)
+        patched, sheets = patch_rings(mesh, rings, now, context)
+        crossed = what_new_triangles_cross(mesh, patched, sheets)
         if best is None or crossed.fresh < best[2].fresh:
-            best = patched, flows.copy(), crossed
+            best = patched, sum(one != other for one, other in zip(styles, now, strict=True)), crossed
         pairs = crossed.pairs[~crossed.folded]
         wrong = patch_owners(mesh, patched, rings, np.unique(pairs[pairs >= len(mesh.faces)]))
-        wrong = wrong[flows[wrong] >= 0]
-        if len(wrong) == 0:
+        wrong = [i for i in wrong if now[i].plainer() is not None]
+        if not wrong:
             break
-        flows[wrong] = np.where(flows[wrong] > 0, 0.0, -1.0)
+        for i in wrong:
+            now[i] = now[i].plainer()
     return best
 
 
 def _without_what_hangs_over(
     mesh: Mesh, patched: Mesh, rings: list[np.ndarray], crossed: Crossed, rims: bool
-) -> tuple[Mesh, list[np.ndarray]]:
+) -> tuple[Mesh, list[np.ndarray], list[int]]:
     """Take away the few triangles at the edges of holes that patches cross, and what hangs by a corner then.
 
     Returns
@@ -101,6 +139,8 @@ def _without_what_hangs_over(
     mesh : Mesh
     rings : list of ndarray of int
         The holes as they are then; empty where there were too many such triangles.
+    came_from : list of int
+        Which ring before each is what is left of.
     """
     old = len(mesh.faces)
     pairs = crossed.pairs[~crossed.folded]
@@ -109,13 +149,15 @@ def _without_what_hangs_over(
         at = np.zeros(len(patched.vertices), dtype=bool)
         at[patched.faces[np.unique(pairs)]] = True
         hanging = np.flatnonzero(triangles_at(mesh.faces, at[: len(mesh.vertices)]))
-    on_ring = np.zeros(len(mesh.vertices), dtype=np.uint8)
-    on_ring[np.concatenate(rings)] = 1
-    on_ring[mesh.faces[hanging]] = 1
+    on_ring = np.zeros(len(mesh.vertices), dtype=np.int32)
+    for i, ring in enumerate(rings, 1):
+        on_ring[ring] = i
+    beside = on_ring[mesh.faces[hanging]].max(axis=1)
+    on_ring[mesh.faces[hanging]] = np.maximum(on_ring[mesh.faces[hanging]], beside[:, None])
     area = triangle_areas(mesh.vertices, mesh.faces[hanging]).sum()
     most = max(_MOST_HANGING * len(rings), _HANGING_EDGES * sum(map(len, rings)))
     if len(hanging) > most or area > _HANGING_SHARE * mesh.areas.sum():
-        return mesh, []
+        return mesh, [], []
     keep = np.ones(old, dtype=bool)
     keep[hanging] = False
     rest = {name: a for name, a in mesh.attributes.items() if name != _ON_RING}
@@ -124,12 +166,13 @@ def _without_what_hangs_over(
     shells = tidied.shells
     scraps = (shells.open_edges > 0) & (shells.triangles <= 3)
     tidied = keep_triangles(tidied, ~np.append(scraps, False)[shells.label])
-    mark = tidied.attributes[_ON_RING].values > 0
+    mark = tidied.attributes[_ON_RING].values
     own = {name: a for name, a in tidied.attributes.items() if name in rest}
     tidied = Mesh(tidied.vertices, tidied.faces, tidied.provenance, own)
     corner, loops, boundaries = tidied.faces.ravel(), tidied.loops, classify_boundaries(tidied)
     found = [corner[loops.loop(i)][::-1] for i in np.flatnonzero(boundaries.is_hole | (boundaries.is_rim & rims))]
-    return tidied, [ring for ring in found if mark[ring].any()]
+    found = [ring for ring in found if mark[ring].any()]
+    return tidied, found, [int(mark[ring].max()) - 1 for ring in found]
 
 
 def patch_owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: np.ndarray) -> np.ndarray:
@@ -163,7 +206,61 @@ def _edge_lengths_at(mesh: Mesh, on_ring: np.ndarray) -> tuple[np.ndarray, np.nd
     return total / np.maximum(count, 1.0), touching
 
 
-def patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context: Context) -> Mesh:
+class _Patched(NamedTuple):
+    """One patch: its points, those of the ring first, its triangles, and values carried over from the ring."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+    values: np.ndarray
+    is_laid: bool
+
+
+class _Surroundings:
+    """What patches are told about the surface round their rings."""
+
+    def __init__(self, mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle]) -> None:
+        self.mesh, self.rings = mesh, rings
+        on_ring = np.zeros(len(mesh.vertices), dtype=bool)
+        on_ring[np.concatenate(rings)] = True
+        self.sigma, self.touching = _edge_lengths_at(mesh, on_ring)
+        needed = any(style.flow > 0 and not style.on_plane and not style.fewest for style in styles)
+        self.around = rows_round(mesh, rings, _ROWS) if needed else [np.empty(0, dtype=np.int64)] * len(rings)
+        ring_of = np.full(len(mesh.vertices), -1, dtype=np.int64)
+        for i, ring in enumerate(rings):
+            ring_of[ring] = i
+        vectors = face_vectors(mesh.vertices, self.touching)
+        self.normals = vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
+        # a triangle counts where it has an edge, or a corner, on the ring
+        owner = ring_of[self.touching].max(axis=1)
+        self.order = np.argsort(owner, kind="stable")
+        self.begin = np.searchsorted(owner[self.order], np.arange(len(rings) + 1))
+        vertex = [a for a in mesh.attributes.values() if a.domain is Domain.VERTEX]
+        self.values = np.concatenate([a.values.reshape(len(a.values), -1) for a in vertex], axis=1) if vertex else None
+
+    def normals_at(self, ring: int) -> np.ndarray:
+        return self.normals[self.order[self.begin[ring] : self.begin[ring + 1]]]
+
+
+def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -> _Patched:
+    """Fill one ring, over its plane where it has one; else with least area, to be shaped later."""
+    vertices, ring = known.mesh.vertices, known.rings[i]
+    points, sigma = vertices[ring], known.sigma[ring]
+    own = np.zeros((len(ring), 0)) if known.values is None else known.values[ring].astype(np.float64)
+    laid = laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state)
+    if laid is not None:
+        heights = heights_over(laid, points, vertices[known.around[i]], style.flow, style.on_plane, style.rise)
+        placed = laid.middle + laid.flat @ laid.axes[:2] + heights[:, None] * laid.axes[2]
+        values = taut_over(laid, len(ring), own) if own.shape[1] else own[:0]
+        return _Patched(placed, laid.triangles, values, True)
+    found = fill_loop(points)
+    if not style.fewest:
+        points, found = refine_patch(points, found, sigma, state)
+    return _Patched(points, found, own[:0], False)
+
+
+def patch_rings(
+    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context
+) -> tuple[Mesh, np.ndarray]:
     """Close rings with patches of the density round them.
 
     Parameters
@@ -171,50 +268,80 @@ def patch_rings(mesh: Mesh, rings: list[np.ndarray], flows: np.ndarray, context:
     mesh : Mesh
     rings : list of ndarray of int
         Vertices round each hole, against the open half-edges.
-    flows : ndarray, shape (R,)
-        Shape of each patch, 0 taut to 1 flowing; -1 for one without inner vertices.
+    styles : list of PatchStyle
+        One for each.
     context : Context
+
+    Returns
+    -------
+    mesh : Mesh
+    sheets : ndarray of int
+        For each new triangle the ring whose patch it is of, if that lies over a plane; else -1.
     """
-    on_ring = np.zeros(len(mesh.vertices), dtype=bool)
-    on_ring[np.concatenate(rings)] = True
-    sigma, touching = _edge_lengths_at(mesh, on_ring)
-    base = len(mesh.vertices)
-    triangles: list[np.ndarray] = [np.array([r for r in rings if len(r) == 3], dtype=np.int64).reshape(-1, 3)]
-    extra: list[np.ndarray] = []
-    blends: list[sparse.csr_matrix] = []
-    owner: list[np.ndarray] = []
-    state = context.progress.step("Patching holes", len(rings))
-    n_extra = 0
-    for i, ring in enumerate(rings):
-        context.progress.check()
-        state[1] = i
-        if len(ring) <= 3:  # two edges close by themselves, three are a triangle
-            continue
-        points = mesh.vertices[ring]
-        found = fill_loop(points)
-        if flows[i] >= 0:
-            points, found = refine_patch(points, found, sigma[ring], state)
-        new = points[len(ring) :]
-        number = np.concatenate([ring, base + n_extra + np.arange(len(new))])
-        triangles.append(number[found])
-        if len(new):
-            extra.append(new)
-            blends.append(_nearest(mesh, ring, new))
-            owner.append(np.full(len(new), i))
-            n_extra += len(new)
+    base, state = len(mesh.vertices), context.progress.step("Patching holes", len(rings))
+    triangles = [np.array([r for r in rings if len(r) == 3], dtype=np.int64).reshape(-1, 3)]
+    some = [i for i, ring in enumerate(rings) if len(ring) > 3]  # two edges close by themselves
+    known = _Surroundings(mesh, rings, styles)
     context.progress.check()
-    made = np.concatenate(triangles)
-    if not extra:
-        return add_triangles(mesh, made, np.empty((0, 3)))
-    inner = np.concatenate(extra)
-    owners = np.concatenate(owner)
-    context.progress.step("Shaping the patches")
-    inner = as_files_hold(_shaped(mesh, touching, made, inner, owners, rings, flows), mesh.diagonal)
-    return add_triangles(mesh, made, inner, sparse.vstack(blends, format="csr"))
+    made: list[_Patched] = []
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        waiting = [pool.submit(_patch, known, i, styles[i], state) for i in some]
+        try:
+            for done in waiting:
+                made.append(done.result())
+                state[1] = len(made)
+                context.progress.check()
+        except BaseException:
+            for other in waiting:
+                other.cancel()
+            raise
+    extra, blends, owner, values, count = [], [], [], [], 0
+    sheets = [np.full(len(triangles[0]), -1)]
+    for i, patch in zip(some, made, strict=True):
+        ring, new = rings[i], patch.points[len(rings[i]) :]
+        number = np.concatenate([ring, base + count + np.arange(len(new))])
+        triangles.append(number[patch.triangles])
+        sheets.append(np.full(len(patch.triangles), i if patch.is_laid else -1))
+        extra.append(new)
+        owner.append(np.full(len(new), -1 if patch.is_laid else i))
+        count += len(new)
+        if known.values is not None:
+            blends.append(sparse.csr_matrix((len(new), base)) if patch.is_laid else _nearest(mesh, ring, new))
+            values.append(patch.values[len(ring) :] if patch.is_laid else np.zeros((len(new), known.values.shape[1])))
+    together, of_sheet = np.concatenate(triangles), np.concatenate(sheets)
+    if count == 0:
+        return add_triangles(mesh, together, np.empty((0, 3))), of_sheet
+    inner, owners = np.concatenate(extra), np.concatenate(owner)
+    loose = owners >= 0
+    if loose.any():
+        context.progress.step("Shaping the patches")
+        flows = np.array([-1.0 if s.fewest else 0.0 if s.on_plane else s.flow for s in styles])
+        free = np.concatenate([np.zeros(base, dtype=bool), loose])
+        own = together[free[together].any(axis=1)]
+        inner[loose] = _shaped(mesh, known.touching, own, inner, owners, rings, flows)[loose]
+    inner = as_files_hold(inner, mesh.diagonal)
+    if known.values is None:
+        return add_triangles(mesh, together, inner), of_sheet
+    patched = add_triangles(mesh, together, inner, sparse.vstack(blends, format="csr"))
+    return _with_values(patched, base + np.flatnonzero(~loose), np.concatenate(values)[~loose]), of_sheet
+
+
+def _with_values(mesh: Mesh, vertices: np.ndarray, values: np.ndarray) -> Mesh:
+    """The mesh with the values of some vertices, all vertex attributes side by side, given anew."""
+    attributes, at = dict(mesh.attributes), 0
+    for name, attribute in mesh.attributes.items():
+        if attribute.domain is Domain.VERTEX:
+            now = attribute.values.copy()
+            wide = int(np.prod(now.shape[1:], dtype=int))
+            fresh = values[:, at : at + wide].reshape(-1, *now.shape[1:])
+            now[vertices] = np.rint(fresh) if np.issubdtype(now.dtype, np.integer) else fresh
+            attributes[name] = Attribute(Domain.VERTEX, now, attribute.beside)
+            at += wide
+    return Mesh(mesh.vertices, mesh.faces, mesh.provenance, attributes)
 
 
 def _nearest(mesh: Mesh, ring: np.ndarray, points: np.ndarray) -> sparse.csr_matrix:
-    """Weights by which new points take colour from the nearest vertices on the edge."""
+    """Weights by which new points take values from the nearest vertices on the edge."""
     k = min(4, len(ring))
     distance, index = cKDTree(mesh.vertices[ring]).query(points, k=k)
     weight = 1.0 / np.maximum(distance, 1e-12) ** 2
@@ -232,8 +359,11 @@ def _shaped(
     rings: list[np.ndarray],
     flows: np.ndarray,
 ) -> np.ndarray:
-    """Fair all patches at once; one that runs away from its hole is drawn taut instead."""
+    """Fair the patches that lie over no plane at once; one that runs away from its hole is drawn taut instead."""
     base = len(mesh.vertices)
+    on_edge_of = np.zeros(base, dtype=bool)
+    on_edge_of[made[made < base]] = True
+    touching = touching[on_edge_of[touching].any(axis=1)]
     together = np.concatenate([touching.astype(np.int64), made])
     used, local = np.unique(together, return_inverse=True)
     local = local.reshape(-1, 3)
@@ -241,14 +371,18 @@ def _shaped(
     points = np.empty((len(used), 3))
     points[known] = mesh.vertices[used[known]]
     points[~known] = inner[used[~known] - base]
-    on_edge = np.isin(used, np.concatenate(rings))
+    on_edge = np.zeros(len(used), dtype=bool)
+    on_edge[known] = on_edge_of[used[known]]
+    number = used[~known] - base
+    owners, own_inner, placed_all = owners[number], inner[number], inner.copy()
     flow = float(flows.max())
-    placed = fair(points, local, ~known, on_edge, flow)[~known]
+    placed = fair(points, local, ~known, on_edge, max(flow, 0.0))[~known]
     runaway = flows < flow  # to be drawn taut in any case
     span = np.array([np.linalg.norm(np.ptp(mesh.vertices[r], axis=0)) for r in rings])
-    off = np.linalg.norm(placed - inner, axis=1)
+    off = np.linalg.norm(placed - own_inner, axis=1)
     np.logical_or.at(runaway, owners, ~(off < _TOO_FAR * span[owners]))
     if runaway.any() and flow > 0:
         taut = fair(points, local, ~known, on_edge, 0.0)[~known]
         placed = np.where(runaway[owners][:, None], taut, placed)
-    return placed
+    placed_all[number] = placed
+    return placed_all

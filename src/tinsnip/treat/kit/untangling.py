@@ -13,7 +13,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import clusters_of, crossings_of
-from tinsnip.treat.kit.patching import patch_owners, patch_rings
+from tinsnip.treat.kit.patching import PatchStyle, patch_owners, patch_rings
 from tinsnip.treat.treatment import Context
 
 __all__ = ["Untangled", "untangle_crossings"]
@@ -26,8 +26,8 @@ _MOST_OF_FEW = 0.1
 """Nor is one that takes more of a small shell's triangles than this."""
 _MOST_LOST = 0.005
 """Nor one at an open edge, where nothing is refilled, that takes more of its shell's area than this."""
-_FLOWS = (1.0, 0.0, -1.0)
-"""Shapes of patches that are tried: flowing on, taut, and without inner vertices."""
+_STYLES = PatchStyle(1.0), PatchStyle(0.0), PatchStyle(0.0, fewest=True)
+"""Styles of patches that are tried, one after another."""
 
 
 class Untangled(NamedTuple):
@@ -225,18 +225,17 @@ def _refilled(holes: _Holes, bad: np.ndarray, context: Context) -> tuple[Mesh, n
     if not rings:
         return holes.mesh, np.empty(0, dtype=np.int64)
     shape = np.zeros(len(rings), dtype=np.int64)
-    shape[[len(ring) <= 4 for ring in rings]] = len(_FLOWS) - 1
+    shape[[len(ring) <= 4 for ring in rings]] = len(_STYLES) - 1
     old = len(holes.mesh.faces)
     while True:
-        flows = np.array(_FLOWS)[shape]
-        filled = patch_rings(holes.mesh, rings, flows, context)
+        filled, _ = patch_rings(holes.mesh, rings, [_STYLES[k] for k in shape], context)
         crossed = crossings_and_folds(filled.vertices, filled.faces, np.arange(old, len(filled.faces)))
         met = [np.concatenate(crossed).ravel()]
         if filled.edges.tangled:
             met.append(np.flatnonzero((filled.twins <= RING) & (filled.twins != ABSENT)) // 3)
         met = np.unique(np.concatenate(met))
         wrong = patch_owners(holes.mesh, filled, rings, met[met >= old])
-        again = wrong[shape[wrong] < len(_FLOWS) - 1]
+        again = wrong[shape[wrong] < len(_STYLES) - 1]
         if len(again) == 0:
             return filled, part[wrong]
         shape[again] += 1

@@ -1,0 +1,187 @@
+"""Patches over ragged holes: how far off the true surface, how smooth at the seam, in every style, long and many."""
+
+import unittest
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from tests import specimens
+from tests.exact_count import counted_exactly
+from tinsnip.mesh import MADE, Attribute, Domain, Mesh
+from tinsnip.mesh.measures import face_vectors, vertex_normals
+from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat import Context, Patch
+
+
+class Shape(NamedTuple):
+    mesh: Mesh
+    distance: Callable[[np.ndarray], np.ndarray]
+    place: np.ndarray
+    extent: float
+
+
+def over(height: Callable, place: tuple[float, float], count: int = 160) -> Shape:
+    """A sheet of 200 mm with a height, and nearly the distance from it."""
+    x, y = np.meshgrid(*2 * [np.linspace(-100, 100, count)], indexing="ij")
+    points = np.stack([x, y, height(x, y)], -1).reshape(-1, 3)
+    mesh = Mesh(points, specimens.grid_faces(count, count, False, False))
+    return Shape(mesh, lambda p: p[:, 2] - height(p[:, 0], p[:, 1]), np.array([*place, height(*place)]), 200.0)
+
+
+def shapes() -> dict[str, Shape]:
+    ball, ring = specimens.sphere(200.0, 80), specimens.torus(200.0, 200)
+    return {
+        "sphere": Shape(ball.mesh, ball.distance, np.array([0, 0, 100.0]), 200.0),
+        "torus": Shape(ring.mesh, ring.distance, np.array([100.0, 0, 0]), 64.0),
+        "saddle": over(lambda x, y: (x * x - y * y) / 200, (0.0, 0.0)),
+        "wavy": over(lambda x, y: 6 * np.sin(x / 20) * np.cos(y / 25), (10.0, 5.0)),
+    }
+
+
+def mean_edge(mesh: Mesh) -> float:
+    return float(np.linalg.norm(mesh.vertices[mesh.faces[:, 0]] - mesh.vertices[mesh.faces[:, 1]], axis=1).mean())
+
+
+def holed(rng: np.random.Generator, mesh: Mesh, place: np.ndarray, radius: float) -> Mesh:
+    """A mesh with a ragged hole; its largest shell."""
+    middles = mesh.vertices[mesh.faces].mean(axis=1)
+    waves = rng.normal(0, 1.5 / radius, (8, 3))
+    rough = np.sin(middles @ waves.T + np.arange(8)).mean(axis=1)
+    left = keep_triangles(mesh, np.linalg.norm(middles - place, axis=1) > radius * (1 + 0.3 * rough))
+    return keep_triangles(left, left.shells.label == np.argmax(left.shells.triangles))
+
+
+def bends(mesh: Mesh, first: np.ndarray, second: np.ndarray | None = None) -> np.ndarray:
+    """Angles in degrees across the edges between triangles of two lots, or within one."""
+    normals = face_vectors(mesh.vertices, mesh.faces)
+    normals /= np.linalg.norm(normals, axis=1)[:, None]
+    half = np.flatnonzero(mesh.twins >= 0)
+    f, g = half // 3, mesh.twins[half] // 3
+    some = first[f] & (first if second is None else second)[g]
+    return np.degrees(np.arccos(np.clip((normals[f[some]] * normals[g[some]]).sum(axis=1), -1, 1)))
+
+
+class Flowing(unittest.TestCase):
+    def test_it_goes_on_from_what_is_round_it(self) -> None:
+        for name, shape in shapes().items():
+            for seed, share in enumerate((0.05, 0.1, 0.25, 0.4)):
+                rng = np.random.default_rng(seed)
+                edge, clean = mean_edge(shape.mesh), 0.0
+                for noise in (0.0, 0.2):
+                    off = rng.normal(0, noise * edge, (len(shape.mesh.vertices), 1))
+                    normals = vertex_normals(shape.mesh.vertices, shape.mesh.faces)
+                    rough = Mesh(shape.mesh.vertices + off * normals, shape.mesh.faces)
+                    mesh = holed(rng, rough, shape.place, share * shape.extent / 2)
+                    outcome = Patch(under_mm=0.9 * shape.extent).apply(mesh, Context())
+                    result = outcome.mesh
+                    with self.subTest(shape=name, share=share, noise=noise, said=outcome.text):
+                        self.assertEqual(outcome.figures["crossings"], 0)
+                        made = result.provenance == MADE
+                        self.assertTrue((result.faces[: len(mesh.faces)] == mesh.faces).all())
+                        self.assertTrue((result.vertices[: len(mesh.vertices)] == mesh.vertices).all())
+                        self.assertEqual(len(result.loops), int(classify_boundaries(mesh).is_rim.sum()))
+                        far = np.abs(shape.distance(result.vertices[len(mesh.vertices) :])).max(initial=0.0)
+                        own = np.percentile(bends(rough, np.ones(len(rough.faces), dtype=bool)), 99)
+                        seam = np.percentile(bends(result, made, ~made), 99)
+                        self.assertLess(seam, max(10.0, 1.5 * own))
+                        if noise == 0:
+                            clean = far
+                            plane = Patch(under_mm=0.9 * shape.extent, on_plane=True).apply(mesh, Context()).mesh
+                            flat = np.abs(shape.distance(plane.vertices[len(mesh.vertices) :])).max(initial=0.0)
+                            if share <= 0.25:
+                                self.assertLess(far, 0.1 * flat if flat > 0.01 else 0.01)
+                            if name == "sphere":
+                                self.assertLess(far, 0.01 * flat)
+                        else:  # what noise adds is less than the noise itself has at its most
+                            # (more where the hole is as wide as half a wave, which noise hides at its rim)
+                            hidden = 2 if (name, share) == ("wavy", 0.4) else 1
+                            self.assertLess(far, hidden * max(2 * clean, clean + 1.5 * noise * edge))
+
+
+class Styles(unittest.TestCase):
+    def setUp(self) -> None:
+        shape = shapes()["sphere"]
+        self.mesh = holed(np.random.default_rng(3), shape.mesh, shape.place, 35.0)
+
+    def patched(self, **how: object) -> tuple[Mesh, np.ndarray]:
+        """The whole, and the new vertices."""
+        result = Patch(**how).apply(self.mesh, Context()).mesh
+        self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
+        return result, result.vertices[len(self.mesh.vertices) :]
+
+    def test_taut_lies_between_and_rising_rises(self) -> None:
+        top = {}
+        for flow in (0.0, 0.5, 1.0):
+            _, new = self.patched(flow=flow)
+            top[flow] = new[:, 2].max()
+        rim = self.mesh.vertices[self.mesh.faces.ravel()[self.mesh.loops.loop(0)], 2]
+        self.assertLess(top[0.0], rim.max() + 1e-6)
+        self.assertGreater(top[0.5], top[0.0] + 1)
+        self.assertAlmostEqual(top[1.0], 100.0, delta=0.05)
+        for rise in (4.0, -4.0):
+            _, new = self.patched(flow=1.0, rise_mm=rise)
+            middle = new[np.linalg.norm(new[:, :2], axis=1) < 8, 2].mean()
+            self.assertAlmostEqual(middle - 100.0, rise, delta=0.8)
+
+    def test_on_a_plane_it_is_flat_but_for_the_rows_at_the_edge(self) -> None:
+        _, new = self.patched(on_plane=True)
+        inner = new[np.linalg.norm(new[:, :2], axis=1) < 20]
+        self.assertLess(np.linalg.svd(inner - inner.mean(axis=0), compute_uv=False)[2], 1e-3 * len(inner))
+
+    def test_fewest_has_no_vertex_within_and_even_is_as_dense_as_round_it(self) -> None:
+        few, new = self.patched(triangles="fewest")
+        edges = len(self.mesh.loops.halfedges)
+        self.assertEqual((len(new), len(few.faces) - len(self.mesh.faces)), (0, edges - 2))
+        even, _ = self.patched()
+        made = Mesh(even.vertices, even.faces[len(self.mesh.faces) :])
+        self.assertLess(abs(np.log(mean_edge(made) / mean_edge(self.mesh))), np.log(1.35))
+
+    def test_colours_go_on_smoothly_from_the_edge(self) -> None:
+        tint = np.round(127.5 + 1.2 * self.mesh.vertices).clip(0, 255).astype(np.uint8)
+        mesh = self.mesh.with_attribute("colour", Attribute(Domain.VERTEX, tint))
+        result = Patch().apply(mesh, Context()).mesh
+        x, y = result.vertices[len(mesh.vertices) :, :2].T
+        made = result.colour[len(mesh.vertices) :].astype(float)
+        self.assertLess(np.abs(made[:, 0] - (127.5 + 1.2 * x)).max(), 5)
+        self.assertLess(np.abs(made[:, 1] - (127.5 + 1.2 * y)).max(), 5)
+
+
+class Sizes(unittest.TestCase):
+    def test_loops_from_four_to_fifty_thousand_edges(self) -> None:
+        for edges in (4, 7, 20, 400, 3000, 50_000):
+            angle = 2 * np.pi * np.arange(edges) / edges
+            ring = np.stack([np.cos(angle) * (1 + 0.2 * np.sin(5 * angle)), np.sin(angle), 0.1 * np.cos(3 * angle)], 1)
+            wall, wide = specimens.grid_faces(2, edges, False, True, True), 1 + 8 / edges
+            washer = Mesh(100 * np.concatenate([ring, ring * [wide, wide, 1]]), wall)
+            outcome = Patch().apply(washer, Context())
+            with self.subTest(edges=edges, said=outcome.text):
+                result = outcome.mesh
+                self.assertEqual((result.edges.open, outcome.figures["crossings"]), (edges, 0))
+                self.assertLess(len(result.faces), 60 * edges + 0.2 * min(edges, 3000) ** 2)
+                self.assertEqual((result.edges.tangled, result.edges.flipped), (0, 0))
+
+    def test_every_shape_at_random_is_closed_and_crosses_nothing(self) -> None:
+        for seed in range(24):
+            rng = np.random.default_rng(seed)
+            make = (specimens.sphere, specimens.torus, specimens.bored_box)[seed % 3]
+            size = (2.0, 200.0, 2000.0)[seed // 3 % 3]
+            mesh = make(size, (20, 60, 60)[seed % 3]).mesh
+            middles = mesh.vertices[mesh.faces].mean(axis=1)
+            for _ in range(4):
+                place = middles[rng.integers(len(middles))]
+                mesh = holed(rng, mesh, place, size * rng.uniform(0.05, 0.2))
+            style = {"flow": float(rng.choice([0, 0.5, 1])), "rise_mm": float(rng.choice([0, 0.01 * size]))}
+            outcome = Patch(**style).apply(mesh, Context())
+            result = outcome.mesh
+            with self.subTest(seed=seed, said=outcome.text):
+                if outcome.figures.get("crossings") == 0 and result.edges.open == 0:
+                    self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
+                    self.assertEqual(counted_exactly(result.vertices, result.faces), (0, 0))
+                else:
+                    self.assertTrue("cross" in outcome.text or result.edges.open)
+
+
+if __name__ == "__main__":
+    unittest.main()
