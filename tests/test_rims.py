@@ -1,15 +1,22 @@
 """Rims told from holes: on open patches and shells at random, and by hand where a scan knows better."""
 
 import unittest
+from pathlib import Path
 
 import numpy as np
 
 from tests import specimens
+from tests.hands import SCREEN, WindowTest
 from tests.test_patches import holed
+from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.regions import region_of_holes
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import Context, Patch, StraightSnip
+from tinsnip.treat import Context, Patch, StraightSnip, TellOpenings, Turn
+
+if SCREEN:
+    from PySide6.QtCore import Qt
 
 
 def whole_but_for_its_rim(mesh: Mesh) -> Mesh:
@@ -119,6 +126,56 @@ class Told(unittest.TestCase):
             mesh = (patch_of_surface, vessel)[seed % 2](rng, 200.0)
             patched = Patch().apply(mesh, Context()).mesh
             self.assertIs(patched, mesh, seed)
+
+    def test_what_is_told_stands_above_what_is_measured(self) -> None:
+        mesh = holed(np.random.default_rng(0), specimens.sphere(200.0, 40).mesh, np.array([0, 0, 100.0]), 30.0)
+        keys = (int(mesh.loops.loop(0).min()),)
+        self.assertTrue(classify_boundaries(mesh).is_hole[0])
+        told = TellOpenings(openings=region_of_holes(mesh, keys), are="rim").apply(mesh, Context()).mesh
+        self.assertTrue(classify_boundaries(told).is_rim[0])
+        self.assertIs(Patch().apply(told, Context()).mesh, told)
+        # it goes along through what is done next, and can be told back
+        turned = Turn(degrees=30).apply(told, Context()).mesh
+        self.assertTrue(classify_boundaries(turned).is_rim[0])
+        back = TellOpenings(openings=region_of_holes(turned, keys), are="hole").apply(turned, Context()).mesh
+        self.assertEqual(Patch().apply(back, Context()).mesh.edges.open, 0)
+
+
+@unittest.skipUnless(SCREEN, "needs a display")
+class ByHand(WindowTest):
+    def test_a_hole_is_told_to_be_the_rim_and_the_other_is_patched_flat(self) -> None:
+        mesh = specimens.sphere(200.0, 60).mesh
+        for place in ([0, 0, 100.0], [0, 100.0, 0]):
+            mesh = holed(np.random.default_rng(0), mesh, np.array(place), 30.0)
+        path = Path(self.folder.name) / "holed.ply"
+        write_mesh(mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_5)
+        tray, rows = self.window.tray("Holes"), self.window.ticket.list
+        self.assertFalse(tray.told.isVisible())
+        box = rows.visualRect(rows.model().index(0, 0))
+        self.click(rows.viewport(), box.left() + 90, box.center().y())
+        self.assertEqual(tray.told.text().replace("&", ""), "H1 is a rim")
+        self.click(tray.told)
+        self.settle()
+        self.assertEqual([f.id for f in self.session.findings()], ["H1", "R1"])
+        tray.scroll.ensureWidgetVisible(tray.on_plane)
+        self.settle()
+        self.click(tray.on_plane, 10, tray.on_plane.height() // 2)
+        self.type_number(tray.rise, "3")
+        self.wait_for(lambda: self.session.preview is not None and self.session.preview.treatment.rise_mm == 3)
+        self.assertRegex(tray.bend.text(), r"^\d+°$")
+        self.click(tray.copper)
+        self.settle()
+        log = self.session.job.log
+        self.assertEqual([s.action.name for s in log[1:]], ["tell-openings", "patch"])
+        self.assertTrue(log[-1].action.on_plane)
+        self.assertEqual(len(self.session.mesh.loops), 1)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.assertEqual([f.id for f in self.session.findings()], ["H1", "H2"])
 
 
 if __name__ == "__main__":

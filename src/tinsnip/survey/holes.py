@@ -14,8 +14,21 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["ROUGH", "SHEET_LIKE", "WITHIN_ROUGHNESS", "Boundaries", "classify_boundaries", "find_holes"]
+__all__ = [
+    "ROUGH",
+    "SHEET_LIKE",
+    "TOLD",
+    "TOLD_HOLE",
+    "TOLD_RIM",
+    "WITHIN_ROUGHNESS",
+    "Boundaries",
+    "classify_boundaries",
+    "find_holes",
+]
 
+TOLD = "opening"
+TOLD_HOLE, TOLD_RIM = 1, 2
+"""An attribute of vertices: what somebody who knows better said that the boundary there is; 0 where nothing was."""
 _SHEET_EDGE = 0.3
 _WALL_END = -0.35
 _IN_SHEET = -0.8
@@ -120,7 +133,14 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     is_rim &= counted
     same_cut, round_it = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, span, shell, mesh.diagonal)
     is_rim |= counted & ((same_cut & (facing > _IN_SHEET)) | round_it)
-    return Boundaries(is_rim, counted & ~is_rim, length, span, vector_area, centre, facing, shell)
+    is_hole = counted & ~is_rim
+    if TOLD in mesh.attributes:
+        told = mesh.attributes[TOLD].values[corner[half]]
+        for what, own, other in ((TOLD_RIM, is_rim, is_hole), (TOLD_HOLE, is_hole, is_rim)):
+            most = per_loop((told == what).astype(np.int64)) > 0.5 * count
+            own |= most
+            other &= ~most
+    return Boundaries(is_rim, is_hole, length, span, vector_area, centre, facing, shell)
 
 
 def _is_foot(

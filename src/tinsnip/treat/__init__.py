@@ -3,6 +3,7 @@
 from tinsnip.treat.assembly import Assembled, Assembly
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.close.tell import TellOpenings
 from tinsnip.treat.cut.apart import SnipApart
 from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.delete import Delete
@@ -49,6 +50,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Tidy,
         Delete,
         Sweep,
+        TellOpenings,
         Patch,
         Plinth,
         Smooth,

@@ -7,11 +7,9 @@ from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.regions import region_of_holes
-from tinsnip.survey import Examination, Kind
+from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import (
-    Patch,
-)
+from tinsnip.treat import Patch, TellOpenings
 from tinsnip.words import counted, grouped
 
 __all__ = ["HOLES", "HolesTray"]
@@ -39,21 +37,59 @@ class HolesTray(PreviewTray):
         self.flow_number.setValue(1.0)
         self.flow.valueChanged.connect(lambda v: self.flow_number.setValue(v / 100))
         self.flow_number.valueChanged.connect(lambda v: self.flow.setValue(round(v * 100)))
+        self.on_plane = self.tick("On a plane", "Flat, whatever is round it; the shape above does not matter then")
+        self.rise = self.number("Rise", -1e4, 1e4, 3, "mm", 0.1)
+        self.rise.setToolTip("How far the middle of each patch is pushed out, or in where it is less than nothing")
+        self.density = self.drop_down("Triangles", {"even": "even", "fewest": "fewest"})
+        self.tidy = self.number("Tidy the edge first", 0, 50, 0, "rows", 1)
+        self.tidy.setToolTip("So many rows of triangles along each hole may be changed: teeth cut, the line smoothed")
         self.tick_buttons("Holes")
+        self.told = self.button("This is a rim", self.tell_other)
+        self.told.setToolTip("What you know stands above what was measured; it is a step, and can be undone")
         self.heading("What the preview shows")
         self.chosen = self.figure("Holes ticked")
         self.made = self.figure("New triangles")
         self.area = self.figure("Surface made")
+        self.bend = self.figure("Steepest bend at the edge")
+        self.least = self.figure("Sharpest corner")
         self.copper_button("Patch", self.do)
         self._later = QTimer(self, singleShot=True, interval=180)
         self._later.timeout.connect(self._preview)
         self.flow_number.valueChanged.connect(self.ask_anew)
+        self.rise.valueChanged.connect(self.ask_anew)
+        self.tidy.valueChanged.connect(self.ask_anew)
+        self.on_plane.toggled.connect(self.ask_anew)
+        self.density.currentIndexChanged.connect(self.ask_anew)
         self.session.ticks_changed.connect(self.ask_anew)
+        self.looked_at: Finding | None = None
+        self.session.fly_to.connect(self._look_at)
 
     def treatment(self) -> Patch:
         keys = self.session.ticked_keys((Kind.HOLE,))
         holes = None if keys is None else region_of_holes(self.session.mesh, keys)
-        return Patch(flow=round(self.flow_number.value(), 2), holes=holes)
+        return Patch(
+            flow=round(self.flow_number.value(), 2),
+            on_plane=self.on_plane.isChecked(),
+            rise_mm=round(self.rise.value(), 3),
+            triangles=self.density.currentData(),
+            tidy_rows=int(self.tidy.value()),
+            holes=holes,
+        )
+
+    def _look_at(self, finding: object) -> None:
+        self.looked_at = finding if getattr(finding, "kind", None) in (Kind.HOLE, Kind.RIM) else None
+        self.refresh()
+
+    def tell_other(self) -> None:
+        """Say of the opening that was gone to last that it is what it was not taken for."""
+        finding = self.looked_at
+        if finding is not None:
+            mesh, are = self.session.mesh, "rim" if finding.kind is Kind.HOLE else "hole"
+            self.looked_at = None
+            self.session.do_made(
+                "Tell holes from rims",
+                lambda: TellOpenings(openings=region_of_holes(mesh, (finding.key,)), are=are),
+            )
 
     def _count(self) -> tuple[int, int]:
         found = self.session.examination
@@ -63,7 +99,13 @@ class HolesTray(PreviewTray):
     def refresh(self) -> None:
         value = self.flow_number.value()
         word = "flowing" if value > 0.8 else "taut" if value < 0.2 else "in between"
-        self.shape_text.setText(f"Shape of the patches: {word}")
+        self.shape_text.setText(f"Shape of the patches: {'on a plane' if self.on_plane.isChecked() else word}")
+        looked = self.looked_at
+        if looked is not None and not any(f is looked for f in self.session.findings("Holes")):
+            looked = self.looked_at = None
+        self.told.setVisible(looked is not None)
+        if looked is not None:
+            self.told.setText(f"{looked.id} is a {'rim' if looked.kind is Kind.HOLE else 'hole'}")
         chosen, every = self._count()
         found = self.session.examination
         knots = found.tangles.tangled_edges + found.tangles.flipped_edges if found else 0
@@ -90,9 +132,12 @@ class HolesTray(PreviewTray):
         if preview is not None:
             added = len(preview.outcome.mesh.faces) - len(preview.before.faces)
             self.made.setText(f"+{grouped(added)}")
-            self.area.setText(f"{preview.outcome.figures.get('area_mm2', 0.0):.4g} mm²")
+            figures = preview.outcome.figures
+            self.area.setText(f"{figures.get('area_mm2', 0.0):.4g} mm²")
+            self.bend.setText(f"{figures.get('seam_deg', 0.0):.0f}°")
+            self.least.setText(f"{figures.get('least_deg', 0.0):.0f}°")
             return
-        for label in (self.made, self.area):
+        for label in (self.made, self.area, self.bend, self.least):
             label.setText("–" if self.is_left or self.why_not else "…")
 
     def _preview(self) -> None:

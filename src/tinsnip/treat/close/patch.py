@@ -6,15 +6,39 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat.cut.tidy import Tidy
 from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
 __all__ = ["Patch"]
+
+_MARK = "at a hole that is patched"
+
+
+def _angles(patched: Mesh, kept: int) -> tuple[float, float]:
+    """The largest angle across an edge between what was there and what is made, and the sharpest corner made."""
+    made = patched.faces[kept:]
+    if len(made) == 0:
+        return 0.0, 0.0
+    half = np.arange(3 * kept, 3 * len(patched.faces))
+    beside = patched.twins[half]
+    seam = (beside >= 0) & (beside < 3 * kept)
+    normals = face_vectors(patched.vertices, made)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+    old = face_vectors(patched.vertices, patched.faces[beside[seam] // 3])
+    old /= np.maximum(np.linalg.norm(old, axis=1), 1e-300)[:, None]
+    cosine = (normals[half[seam] // 3 - kept] * old).sum(axis=1)
+    corners = patched.vertices[made]
+    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+    a, b, c = sides[:, 0], sides[:, 1], sides[:, 2]
+    sharp = [(x * x + y * y - z * z) / np.maximum(2 * x * y, 1e-300) for x, y, z in ((a, b, c), (b, c, a), (c, a, b))]
+    least = float(np.clip(np.max(sharp), -1, 1))
+    return float(np.degrees(np.arccos(np.clip(cosine.min(initial=1.0), -1, 1)))), float(np.degrees(np.arccos(least)))
 
 
 class Patch(Treatment):
@@ -31,6 +55,8 @@ class Patch(Treatment):
     triangles: Literal["even", "fewest"] = Field(
         "even", description="even: as dense as the surface round it; fewest: no vertex within"
     )
+    tidy_rows: int = Field(0, ge=0, le=50, description="rows of triangles from the edge that may be tidied first")
+    tidy_strength: float = Field(0.5, ge=0, le=1, description="how much the edge is smoothed then")
     holes: Region | None = Field(None, description="only the holes chosen one by one")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
@@ -56,9 +82,15 @@ class Patch(Treatment):
         numbers = np.flatnonzero(chosen)
         if len(numbers) == 0:
             return Outcome(mesh, "No hole to patch", {"holes": 0, "triangles": 0})
-        corner = mesh.faces.ravel()
         if mesh.edges.flipped or mesh.edges.tangled:
             raise BadInput("tangled or flipped edges leave the holes without a clear edge; mend and orient first")
+        tidied = ""
+        if self.tidy_rows:
+            mesh, numbers, tidied = self._tidied(mesh, numbers, context)
+            loops = mesh.loops
+            if len(numbers) == 0:
+                return Outcome(mesh, f"{tidied}; no hole is left to patch", {"holes": 0, "triangles": 0})
+        corner = mesh.faces.ravel()
         # a patch runs against the open half-edges
         rings = [corner[loops.loop(i)][::-1] for i in numbers]
         style = PatchStyle(self.flow, self.on_plane, self.rise_mm, self.triangles == "fewest")
@@ -67,7 +99,9 @@ class Patch(Treatment):
         gone = float(mesh.areas.sum() - triangle_areas(patched.vertices, patched.faces[:kept]).sum()) if hung else 0.0
         added = len(patched.faces) - kept
         area = float(np.linalg.norm(face_vectors(patched.vertices, patched.faces[kept:]), axis=1).sum())
+        seam, least = _angles(patched, kept)
         figures = {
+            "seam_deg": seam, "least_deg": least,
             "holes": len(rings), "triangles": added, "area_mm2": area, "patched_mm2": area, "tauter": tauter,
             "crossings": crossed.fresh, "gone_mm2": gone,
         }  # fmt: skip
@@ -76,4 +110,22 @@ class Patch(Treatment):
             text += f", {tauter} of them drawn taut so as not to cross the part"
         if hung:
             text += f", took {counted(hung, 'triangle')} away that hung over a hole"
-        return Outcome(patched, text + crossed.said(), figures)
+        text += crossed.said() + (f"; {tidied[0].lower()}{tidied[1:]}" if tidied else "")
+        return Outcome(patched, text, figures)
+
+    def _tidied(self, mesh: Mesh, numbers: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray, str]:
+        """Tidy the edges of some holes; the mesh then, what is left of these holes, and what was done."""
+        half = np.concatenate([mesh.loops.loop(i) for i in numbers])
+        mark = np.zeros(len(mesh.vertices), dtype=np.uint8)
+        mark[mesh.faces.ravel()[half]] = 1
+        marked = mesh.with_attribute(_MARK, Attribute(Domain.VERTEX, mark))
+        each = np.repeat(np.arange(len(numbers)), np.diff(mesh.loops.start)[numbers])
+        edges = Region.of(marked, half // 3, each)
+        tidy = Tidy(edges=edges, rows=self.tidy_rows, strength=self.tidy_strength).apply(marked, context)
+        found = tidy.mesh
+        on = found.attributes[_MARK].values > 0
+        bare = {name: a for name, a in found.attributes.items() if name != _MARK}
+        found = Mesh(found.vertices, found.faces, found.provenance, bare)
+        corner, holes = found.faces.ravel(), classify_boundaries(found).is_hole
+        again = [i for i in np.flatnonzero(holes) if on[corner[found.loops.loop(i)]].any()]
+        return found, np.array(again, dtype=np.int64), tidy.text
