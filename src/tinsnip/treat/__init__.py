@@ -3,6 +3,8 @@
 from tinsnip.treat.assembly import Assembled, Assembly
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.close.stretch import Stretch
+from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.tell import TellOpenings
 from tinsnip.treat.cut.apart import SnipApart
 from tinsnip.treat.cut.box import BoxSnip
@@ -51,6 +53,8 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Delete,
         Sweep,
         TellOpenings,
+        Strip,
+        Stretch,
         Patch,
         Plinth,
         Smooth,

@@ -6,6 +6,8 @@ from PySide6.QtWidgets import QSlider
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import PreviewTray, Station
+from tinsnip.app.stations.tooloptions import ToolOptions
+from tinsnip.app.view.hand import Tool
 from tinsnip.regions import region_of_holes
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
@@ -63,6 +65,15 @@ class HolesTray(PreviewTray):
         self.session.ticks_changed.connect(self.ask_anew)
         self.looked_at: Finding | None = None
         self.session.fly_to.connect(self._look_at)
+
+    def offer_tools(self, tools: list[Tool]) -> None:
+        """Strips, notches and teeth, each with what can be set about it."""
+        self.heading("By two clicks at an edge")
+        self.tool_buttons = {}
+        for tool in tools:
+            self.tool_buttons[tool.name] = self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
+            if tool.options:
+                self.add(ToolOptions(tool))
 
     def treatment(self) -> Patch:
         keys = self.session.ticked_keys((Kind.HOLE,))

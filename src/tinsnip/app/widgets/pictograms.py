@@ -111,6 +111,26 @@ def _tidy(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(2, 16), QPointF(22, 16))
 
 
+def _strip(p: QPainter, ink: QColor) -> None:
+    p.fillRect(QRectF(4, 9, 16, 6), QColor("#9a6be0"))
+    for x in (4, 20):
+        p.drawLine(QPointF(x, 2), QPointF(x, 22))
+    for x in (8, 12, 16):
+        p.drawLine(QPointF(x, 9), QPointF(x, 15))
+
+
+def _notch(p: QPainter, ink: QColor) -> None:
+    p.setBrush(QColor("#9a6be0"))
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((7, 7), (12, 18), (17, 7))]))
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((2, 7), (7, 7), (12, 18), (17, 7), (22, 7))]))
+
+
+def _tooth(p: QPainter, ink: QColor) -> None:
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((2, 17), (7, 17), (12, 5), (17, 17), (22, 17))]))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawLine(QPointF(5, 17), QPointF(19, 17))
+
+
 def _backdrop(p: QPainter, ink: QColor) -> None:
     p.fillRect(QRectF(2, 15, 20, 6), QColor("#a9c92c"))
     p.drawRect(QRectF(2, 15, 20, 6))
@@ -126,7 +146,7 @@ def _other(p: QPainter, ink: QColor) -> None:
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
-    "group": _group, "tidy": _tidy, "backdrop": _backdrop,
+    "group": _group, "tidy": _tidy, "backdrop": _backdrop, "strip": _strip, "notch": _notch, "tooth": _tooth,
 }  # fmt: skip
 
 

@@ -1,0 +1,93 @@
+"""Strips, notches and teeth: two clicks near an open edge."""
+
+from typing import ClassVar
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
+from tinsnip.app.widgets.theme import px
+from tinsnip.treat import Stretch, Strip, Treatment
+
+__all__ = ["CloseNotch", "CutTooth", "LayStrip"]
+
+
+class _TwoPlaces(Tool):
+    """Two clicks near open edges, of which something is made."""
+
+    station = "Holes"
+    cursor = Qt.CursorShape.CrossCursor
+    hints: ClassVar[tuple[str, str]]
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self._first: np.ndarray | None = None
+
+    def hint(self) -> str:
+        return f"{self.hints[self._first is not None]}  (Esc to leave)"
+
+    def put_away(self) -> None:
+        self._first = None
+
+    def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
+        """What the two places make."""
+        raise NotImplementedError
+
+    def press(self, at: Pointer) -> Drag | None:
+        return self._click(at) if self.is_on_part(at) else None
+
+    def _click(self, at: Pointer) -> Drag:
+        def picked(triangle: int, point: np.ndarray) -> None:
+            first, self._first = self._first, None
+            if first is None:
+                self._first = point
+            else:
+                start, end = (tuple(float(x) for x in p) for p in (first, point))
+                self.session.apply(self.treatment(start, end))
+            self.update()
+
+        self.view.pick(at.x, at.y, picked)
+        return
+        yield
+
+    def draw(self, painter: QPainter) -> None:
+        if self._first is not None:
+            x, y, _ = self.view.camera.project(self._first)[0]
+            for colour, width in ((QColor("#1d2023"), 4.0), (QColor("#fff6d8"), 2.0)):
+                painter.setPen(QPen(colour, width))
+                painter.drawEllipse(QPointF(x, y), px(5), px(5))
+
+
+class LayStrip(_TwoPlaces):
+    """A band of triangles from one click to the other."""
+
+    name = "Lay a strip"
+    picture, short = "strip", "Strip"
+    hints = "Click near the edge where the strip begins; width 0 is five edges", "Click near the edge where it ends"
+    options = (Option("Strip width", "width", 0.0, (0.0, 1000.0), "mm"),)
+
+    def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
+        return Strip(start=start, end=end, width_mm=float(self.width) or None)
+
+
+class CloseNotch(_TwoPlaces):
+    """What lies between two clicks on one edge is closed."""
+
+    name = "Close a notch"
+    picture, short = "notch", "Notch"
+    hints = "Click one end of the notch, near the edge", "Click its other end"
+
+    def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
+        return Stretch(start=start, end=end)
+
+
+class CutTooth(_TwoPlaces):
+    """What stands out between two clicks on one edge is cut."""
+
+    name = "Cut a tooth"
+    picture, short = "tooth", "Tooth"
+    hints = "Click one side of the tooth's root, near the edge", "Click its other side"
+
+    def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
+        return Stretch(start=start, end=end, how="cut")

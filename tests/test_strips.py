@@ -1,0 +1,142 @@
+"""Strips across holes and between edges, notches closed and teeth cut: on analytic shapes, and by hand."""
+
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests import specimens
+from tests.exact_count import counted_exactly
+from tests.hands import SCREEN, WindowTest
+from tests.test_patches import bends, holed
+from tests.test_shapes import put, sheet, together, tube
+from tinsnip.errors import BadInput
+from tinsnip.formats import write_mesh
+from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat import Context, Patch, Stretch, Strip
+
+if SCREEN:
+    from PySide6.QtCore import Qt
+
+
+def sound(mesh: Mesh) -> tuple[int, int, int, int]:
+    """Tangled and flipped edges, crossings and folds."""
+    return (mesh.edges.tangled, mesh.edges.flipped, *counted_exactly(mesh.vertices, mesh.faces))
+
+
+class Laid(unittest.TestCase):
+    def test_it_divides_a_hole_and_follows_the_surface(self) -> None:
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            size = (2.0, 200.0, 2000.0)[seed % 3]
+            mesh = holed(rng, specimens.sphere(size, 60).mesh, np.array([0, 0, size / 2]), 0.2 * size)
+            ring = mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(0)]]
+            west, east = ring[np.argmin(ring[:, 0])], ring[np.argmax(ring[:, 0])]
+            outcome = Strip(start=tuple(west), end=tuple(east)).apply(mesh, Context())
+            result = outcome.mesh
+            with self.subTest(seed=seed, said=outcome.text):
+                self.assertEqual(sound(result), (0, 0, 0, 0))
+                self.assertEqual((len(result.loops), len(result.shells)), (2, 1))
+                new = result.vertices[len(mesh.vertices) :]
+                self.assertLess(np.abs(np.linalg.norm(new, axis=1) - size / 2).max(), 0.006 * size)
+                made = result.provenance == MADE
+                self.assertEqual(made.sum(), outcome.figures["triangles"])
+                self.assertTrue((result.faces[: len(mesh.faces)] == mesh.faces).all())
+                self.assertLess(np.percentile(bends(result, made, ~made), 90), 15)
+                # the two holes that are left close like any other
+                self.assertTrue(classify_boundaries(result).is_hole.all())
+                whole = Patch().apply(result, Context()).mesh
+                self.assertEqual(specimens.closed_faults(whole.vertices, whole.faces), "")
+
+    def test_it_bridges_two_edges(self) -> None:
+        lower = tube(30.0, 40.0, 60, 12)
+        both = together(lower, put(lower, (0, 0, 60.0)))
+        outcome = Strip(start=(30, 0, 40), end=(30, 0, 60), width_mm=15).apply(both, Context())
+        result = outcome.mesh
+        self.assertEqual(sound(result), (0, 0, 0, 0))
+        self.assertEqual((len(result.shells), len(result.loops)), (1, 3))
+        new = result.vertices[len(both.vertices) :]
+        self.assertLess(np.abs(np.hypot(new[:, 0], new[:, 1]) - 30).max(), 0.2)
+        self.assertIn("bridges two edges", outcome.text)
+        # a second one makes a hole of what lies between them
+        again = Strip(start=(-30, 0, 40), end=(-30, 0, 60), width_mm=15).apply(result, Context()).mesh
+        self.assertEqual((sound(again), len(again.loops)), ((0, 0, 0, 0), 4))
+
+    def test_where_there_is_no_room_it_says_so(self) -> None:
+        flat = sheet(100.0, 12)
+        corner = flat.vertices[0]
+        for bad in (flat, specimens.sphere(20.0, 8).mesh, keep_triangles(flat, np.arange(1))):
+            with self.assertRaises(BadInput):
+                Strip(start=tuple(corner), end=tuple(corner)).apply(bad, Context())
+        with self.assertRaises(BadInput):
+            Stretch(start=tuple(corner), end=tuple(corner)).apply(flat, Context())
+
+
+class Stretched(unittest.TestCase):
+    def setUp(self) -> None:
+        flat = sheet(100.0, 41, 0.4)
+        middles = flat.vertices[flat.faces].mean(axis=1)
+        self.notched = keep_triangles(flat, ~((np.abs(middles[:, 0]) < 10) & (middles[:, 1] > 30)))
+        toothed = (middles[:, 1] < 30) | (np.abs(middles[:, 0]) < 10)
+        self.toothed = keep_triangles(flat, toothed)
+        self.flat = flat
+
+    def corners(self, x: float, y: float) -> tuple[float, float, float]:
+        return x, y, 0.4 * (5000 - x * x - y * y) / 100
+
+    def test_a_notch_is_closed_in_the_shape_of_the_surface(self) -> None:
+        for flow in (0.0, 1.0):
+            stretch = Stretch(start=self.corners(-10, 50), end=self.corners(10, 50), flow=flow)
+            outcome = stretch.apply(self.notched, Context())
+            result = outcome.mesh
+            self.assertEqual(sound(result), (0, 0, 0, 0))
+            self.assertEqual(len(result.loops), 1)
+            self.assertAlmostEqual(result.areas.sum() / self.flat.areas.sum(), 1.0, delta=0.01)
+            new = result.vertices[len(self.notched.vertices) :]
+            off = np.abs(new[:, 2] - 0.4 * (5000 - new[:, 0] ** 2 - new[:, 1] ** 2) / 100)
+            self.assertLess(off[len(new) // 4 :].max(), 1.0)
+
+    def test_a_tooth_is_cut_and_nothing_else(self) -> None:
+        stretch = Stretch(start=self.corners(-10, 30), end=self.corners(10, 30), how="cut")
+        outcome = stretch.apply(self.toothed, Context())
+        self.assertEqual(sound(outcome.mesh), (0, 0, 0, 0))
+        left = specimens.triangle_set(outcome.mesh.vertices, outcome.mesh.faces)
+        middles = self.toothed.vertices[self.toothed.faces].mean(axis=1)
+        stays = specimens.triangle_set(self.toothed.vertices, self.toothed.faces[middles[:, 1] < 30])
+        self.assertEqual(left, stays)
+        with self.assertRaises(BadInput):  # half of the part is no tooth
+            Stretch(start=self.corners(-50, 0), end=self.corners(50, 0), how="cut").apply(self.flat, Context())
+
+
+@unittest.skipUnless(SCREEN, "needs a display")
+class ByHand(WindowTest):
+    def test_a_strip_and_a_notch_between_two_clicks(self) -> None:
+        rng = np.random.default_rng(0)
+        mesh = holed(rng, specimens.sphere(200.0, 60).mesh, np.array([0, 0, 100.0]), 40.0)
+        path = Path(self.folder.name) / "holed.ply"
+        write_mesh(mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_5)
+        self.view.look_from(0.0, 89.0)
+        self.view.fit()
+        self.settle()
+        tray = self.window.tray("Holes")
+        button = tray.tool_buttons["Lay a strip"]
+        tray.scroll.ensureWidgetVisible(button)
+        self.settle()
+        self.click(button)
+        ring = mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(0)]]
+        for point in (ring[np.argmin(ring[:, 0])], ring[np.argmax(ring[:, 0])]):
+            x, y, _ = self.view.camera.project(point * [1.05, 1, 1])[0]
+            self.click(self.view, x, y)
+        self.wait_for(lambda: len(self.session.job.log) == 2)
+        self.assertEqual(self.session.job.log[-1].action.name, "strip")
+        self.settle()
+        self.assertEqual([f.id for f in self.session.findings()], ["H1", "H2"])
+
+
+if __name__ == "__main__":
+    unittest.main()
