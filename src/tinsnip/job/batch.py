@@ -157,12 +157,14 @@ def _run_one(
 ) -> Result:
     scan = read_scan(file, unit, progress)
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
-    examination = release(run.mesh, target, format_name, progress, provenance, run.wanted_shells)
+    examination = release(run.mesh, target, format_name, progress, provenance, *run.judged_by)
     for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip
         size = target.stat().st_size
         if budget.max_bytes is None or size <= budget.max_bytes or not _reduce_further(run, size, budget, progress):
             break
-        examination = release(run.mesh, target, format_name, progress, provenance, run.wanted_shells)
+        examination = release(
+            run.mesh, target, format_name, progress, provenance, run.wanted_shells, run.routine.ends_as
+        )
     missed = run.missed()
     size = target.stat().st_size
     if budget.max_bytes is not None and size > budget.max_bytes:

@@ -9,6 +9,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, examine
 from tinsnip.survey.crossings import crossings_of, follow_crossings
+from tinsnip.survey.readiness import EndsAs
 from tinsnip.survey.tangles import tangles_of
 from tinsnip.treat import Context, Mend, MendCrossings, Orient, Patch, Plinth, Sweep, Weld
 
@@ -53,6 +54,7 @@ def release(
     progress: Progress | None = None,
     provenance: bool = False,
     wanted_shells: int = 1,
+    ends_as: EndsAs = "solid",
 ) -> Examination:
     """Write a mesh for its user, and judge the file by reading it back.
 
@@ -67,6 +69,8 @@ def release(
         Say of each triangle in the file whether it was measured, shifted or made; PLY only.
     wanted_shells : int
         How many solids it is to hold.
+    ends_as : str
+        What it is to be: a closed ``solid``, or a ``surface`` whose rims stay open.
 
     Returns
     -------
@@ -82,4 +86,4 @@ def release(
     fitted = fit_to_format(mesh, name, progress)
     back = write_mesh(fitted, path, progress, name, provenance)
     follow_crossings(fitted, back)
-    return examine(back, progress, wanted_shells)
+    return examine(back, progress, wanted_shells, ends_as=ends_as)

@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -19,7 +19,7 @@ from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
-from tinsnip.survey.readiness import Check
+from tinsnip.survey.readiness import Check, EndsAs
 from tinsnip.treat import TREATMENTS, Context, Mend, MendCrossings, Orient, Patch, Plinth, Reduce, Sweep, Treatment
 from tinsnip.words import counted, percent
 
@@ -69,7 +69,7 @@ class Routine(BaseModel):
 
     name: str
     title: str
-    ends_as: Literal["solid"] = "solid"
+    ends_as: EndsAs = "solid"
     most_patched: float = Field(
         1 / 3, ge=0, le=1, description="share of the surface, but the base, that may be patched"
     )
@@ -213,6 +213,11 @@ class Run:
         rule = next((s for s in self.steps if isinstance(s.treatment, Sweep) and s.treatment.crumbs), None)
         kept = rule is not None and rule.treatment.chunks == "keep"
         return 1 + rule.figures["chunks_kept"] if kept else 1
+
+    @property
+    def judged_by(self) -> tuple[int, EndsAs]:
+        """How many shells the result is to have, and what it is to be."""
+        return self.wanted_shells, self.routine.ends_as
 
     def again(self, treatment: Treatment, progress: Progress) -> bool:
         """Take the last step back and do another in its place; False when that changes nothing."""

@@ -12,7 +12,7 @@ from tinsnip.survey.crossings import Crossings, crossing_lines, crossings_of, fi
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.rags import find_rags
-from tinsnip.survey.readiness import Readiness, judge
+from tinsnip.survey.readiness import EndsAs, Readiness, judge
 from tinsnip.survey.seams import find_seams, seams_of
 from tinsnip.survey.spikes import find_spikes, spikes_of
 from tinsnip.survey.strays import Roles, find_strays, shell_roles
@@ -29,11 +29,14 @@ class Examination:
     mesh : Mesh
     wanted_shells : int
         How many shells a ready solid may have.
+    ends_as : str
+        What it is judged as: a closed ``solid``, or a ``surface`` whose rims stay open.
     """
 
-    def __init__(self, mesh: Mesh, wanted_shells: int = 1) -> None:
+    def __init__(self, mesh: Mesh, wanted_shells: int = 1, ends_as: EndsAs = "solid") -> None:
         self.mesh = mesh
         self.wanted_shells = wanted_shells
+        self.ends_as = ends_as
 
     @property
     def roles(self) -> Roles:
@@ -63,7 +66,7 @@ class Examination:
     @property
     @remembered
     def _so_far(self) -> Readiness:
-        return judge(self.mesh, self.roles, self.boundaries, self.tangles, self.wanted_shells)
+        return judge(self.mesh, self.roles, self.boundaries, self.tangles, self.wanted_shells, self.ends_as)
 
     @property
     @remembered
@@ -187,7 +190,11 @@ class Examination:
 
 @stoppable
 def examine(
-    mesh: Mesh, progress: Progress | None = None, wanted_shells: int = 1, crossings: bool = True
+    mesh: Mesh,
+    progress: Progress | None = None,
+    wanted_shells: int = 1,
+    crossings: bool = True,
+    ends_as: EndsAs = "solid",
 ) -> Examination:
     """Survey a mesh for everything that can be found.
 
@@ -199,13 +206,15 @@ def examine(
         How many shells a ready solid may have.
     crossings : bool
         Whether crossings are counted too, which takes longest.
+    ends_as : str
+        As for `Examination`.
 
     Returns
     -------
     Examination
     """
     progress = progress or Progress()
-    found = Examination(mesh, wanted_shells)
+    found = Examination(mesh, wanted_shells, ends_as)
     questions = {
         "Finding edges": lambda: mesh.twins,
         "Finding shells": lambda: found.roles,

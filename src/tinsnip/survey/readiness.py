@@ -1,6 +1,9 @@
 """Is the mesh ready for release, and if not, why not."""
 
 from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import Crossings
@@ -9,7 +12,10 @@ from tinsnip.survey.strays import Roles, describe_chunks
 from tinsnip.survey.tangles import Tangles
 from tinsnip.words import counted
 
-__all__ = ["Check", "Readiness", "judge"]
+__all__ = ["Check", "EndsAs", "Readiness", "judge"]
+
+EndsAs = Literal["solid", "surface"]
+"""What a part is to end as: closed, or a surface whose rims stay open."""
 
 
 @dataclass(frozen=True)
@@ -74,14 +80,24 @@ _THINNEST = 1e-6
 """A solid whose mean thickness is below this share of its diagonal has no volume: two skins on one another."""
 
 
-def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wanted_shells: int = 1) -> Readiness:
-    """Judge a mesh as a solid for release, but for its crossings, which take longest to count."""
+def judge(
+    mesh: Mesh,
+    roles: Roles,
+    boundaries: Boundaries,
+    tangles: Tangles,
+    wanted_shells: int = 1,
+    ends_as: EndsAs = "solid",
+) -> Readiness:
+    """Judge a mesh as a solid, or a surface, for release, but for its crossings, which take longest to count."""
     if len(mesh.faces) == 0:
         return Readiness((Check("not empty", False, "no triangles"),))
     holes = int(boundaries.is_hole.sum())
     rims = int(boundaries.is_rim.sum())
     gaps = [counted(holes, "hole")] * (holes > 0) + ["open base" if rims == 1 else f"{rims} open rims"] * (rims > 0)
     loose = mesh.edges.open
+    if ends_as == "surface":  # its rims are its own; anything else that is open is not
+        own = np.diff(mesh.loops.start)[boundaries.is_rim].sum() if rims else 0
+        loose, gaps = loose - int(own), gaps[: holes > 0]
     if loose and not gaps:
         gaps = [counted(loose, "open edge")]
     knots = [
@@ -99,12 +115,13 @@ def judge(mesh: Mesh, roles: Roles, boundaries: Boundaries, tangles: Tangles, wa
     turned = [counted(tangles.flipped_edges, "flipped edge")] * (tangles.flipped_edges > 0)
     turned += [f"{counted(inward, 'shell')} inside out"] * (inward > 0)
     thin = 2.0 * mesh.volume <= _THINNEST * mesh.diagonal * mesh.area
+    volume = Check("volume", not thin if loose == 0 else None, "inside out or without volume")
     return Readiness(
         (
             Check("closed", loose == 0, " · ".join(gaps)),
             Check("manifold", not knots, " · ".join(knots), brief),
             Check("outward", not turned, " · ".join(turned)),
-            Check("volume", not thin if loose == 0 else None, "inside out or without volume"),
+            *([] if ends_as == "surface" and mesh.edges.open else [volume]),
             Check("shells", solids == wanted_shells, *_shells_amiss(mesh, roles, solids, wanted_shells)),
             Check("voids", voids == 0, counted(voids, "void")),
             Check("crossings", None),
