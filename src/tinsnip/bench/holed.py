@@ -10,7 +10,7 @@ from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.polygons import plane_axes
 
-__all__ = ["with_holes"]
+__all__ = ["long_loop", "with_holes"]
 
 _LOBES = 7
 _DEPTH = 0.45
@@ -51,3 +51,17 @@ def with_holes(triangles: int, count: int = 500, fewest: int = 10, most: int = 4
     remember(holed, Mesh.twins, holed.twins)
     remember(holed, Mesh.loops, holed.loops)
     return holed
+
+
+def long_loop(edges: int) -> Mesh:
+    """A narrow washer whose inner edge is a hole of so many edges."""
+    angle = 2 * np.pi * np.arange(edges) / edges
+    ring = np.stack([np.cos(angle) * (1 + 0.2 * np.sin(5 * angle)), np.sin(angle), 0.1 * np.cos(3 * angle)], axis=1)
+    wide = 1 + 8 / edges
+    first, following = np.arange(edges), (np.arange(edges) + 1) % edges
+    cells = (first, edges + first, edges + following), (first, edges + following, following)
+    faces = np.concatenate([np.stack(three, axis=1) for three in cells])
+    mesh = Mesh(100 * np.concatenate([ring, ring * [wide, wide, 1]]), faces)
+    remember(mesh, Mesh.twins, mesh.twins)
+    remember(mesh, Mesh.loops, mesh.loops)
+    return mesh

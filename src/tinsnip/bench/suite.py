@@ -22,6 +22,7 @@ from rich.table import Table
 from scipy.spatial import cKDTree
 
 from tinsnip.app.state.buffers import make_buffers
+from tinsnip.bench.holed import long_loop, with_holes
 from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.job import Change, Job, Keeper, Step, open_job, save_job
@@ -43,6 +44,7 @@ from tinsnip.treat import (
     Context,
     FindBed,
     OutlineSnip,
+    Patch,
     Reduce,
     RoundSnip,
     Smooth,
@@ -79,6 +81,9 @@ BARS = {
     "crossings-500k": 1.8,
     "zip": 0.6,
     "classify-2000": 1.5,
+    "patch-500": 4.0,
+    "patch-500-taut": 2.5,
+    "patch-50000": 3.0,
     "tree": 0.8,
     "closest-1m": 1.5,
     "rays-1m": 2.0,
@@ -235,6 +240,12 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
     many = _many_shells(triangles)
     row("classify-2000", lambda: shell_roles(fresh(many)))
+    if only is None or any(name.startswith("patch-") for name in only):
+        open_mesh = with_holes(triangles)
+        row("patch-500", lambda: Patch().apply(open_mesh, Context()))
+        row("patch-500-taut", lambda: Patch(flow=0.0).apply(open_mesh, Context()))
+        long = long_loop(50_000)
+        row("patch-50000", lambda: Patch().apply(long, Context()))
     row("tree", lambda: build_tree(vertices, faces))
     tree, state = build_tree(vertices, faces), Progress().state
     near = spread_points(mesh, 1_000_000)[:1_000_000]
