@@ -15,7 +15,7 @@ from tinsnip.formats import write_mesh
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import Context, Patch, Stretch, Strip
+from tinsnip.treat import CloseWindow, Context, Patch, Stretch, Strip
 
 if SCREEN:
     from PySide6.QtCore import Qt
@@ -110,6 +110,64 @@ class Stretched(unittest.TestCase):
             Stretch(start=self.corners(-50, 0), end=self.corners(50, 0), how="cut").apply(self.flat, Context())
 
 
+def perforated(count: int, holes: list[tuple[int, int]], wide: int = 4, thick: int = 2) -> Mesh:
+    """A plate of cubes with square openings through it; each cube's sides are two triangles."""
+    full = np.zeros((count + 2, count + 2, thick + 2), dtype=bool)
+    full[1:-1, 1:-1, 1:-1] = True
+    for i, j in holes:
+        full[1 + i : 1 + i + wide, 1 + j : 1 + j + wide] = False
+    corners, quads = {}, []
+    for axis in range(3):
+        for way in (1, -1):
+            for cell in np.argwhere(full & ~np.roll(full, -way, axis=axis)):
+                low = cell + (np.arange(3) == axis) * (way > 0)
+                u, w = np.eye(3, dtype=int)[(axis + 1) % 3], np.eye(3, dtype=int)[(axis + 2) % 3]
+                ring = [tuple(low + d) for d in (0 * u, u, u + w, w)][::way]
+                quads.append([corners.setdefault(c, len(corners)) for c in ring])
+    faces = np.array([[(a, b, c), (a, c, d)] for a, b, c, d in quads]).reshape(-1, 3)
+    return Mesh(np.array(list(corners), dtype=float), faces)
+
+
+def handles(mesh: Mesh) -> float:
+    """Handles of a closed mesh, by counting all its edges."""
+    ends = np.sort(np.concatenate([mesh.faces[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
+    return len(mesh.shells) - (len(np.unique(mesh.faces)) - len(np.unique(ends, axis=0)) + len(mesh.faces)) / 2
+
+
+class Windows(unittest.TestCase):
+    def test_each_takes_exactly_one_handle(self) -> None:
+        places = [(4, 4), (14, 5), (5, 15), (15, 16)]
+        mesh = perforated(24, places)
+        whole = perforated(24, [])
+        for number, (i, j) in enumerate(places):
+            self.assertEqual(handles(mesh), len(places) - number)
+            outcome = CloseWindow(at=(i + 1.0, j + 3.0, 2.0)).apply(mesh, Context())
+            mesh = outcome.mesh
+            self.assertEqual(handles(mesh), len(places) - number - 1, outcome.text)
+            self.assertEqual((specimens.closed_faults(mesh.vertices, mesh.faces), sound(mesh)), ("", (0, 0, 0, 0)))
+        self.assertAlmostEqual(mesh.volume / whole.volume, 1.0, delta=0.005)
+        with self.assertRaises(BadInput):
+            CloseWindow(at=(5.0, 5.0, 1.0)).apply(mesh, Context())
+
+    def test_round_ones_in_round_things(self) -> None:
+        for make, at in ((specimens.torus, (36.0, 0, 0)), (specimens.bored_box, (44.0, 0, 0))):
+            for scale in (0.01, 1.0, 10.0):
+                solid = make(200.0, 60).mesh
+                mesh = Mesh(solid.vertices * scale, solid.faces)
+                outcome = CloseWindow(at=tuple(scale * np.array(at))).apply(mesh, Context())
+                result = outcome.mesh
+                with self.subTest(make=make.__name__, scale=scale, said=outcome.text):
+                    self.assertEqual((handles(mesh), handles(result)), (1, 0))
+                    self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
+                    self.assertEqual(sound(result), (0, 0, 0, 0))
+                    self.assertGreater(result.volume, mesh.volume)
+
+    def test_what_has_no_window_says_so(self) -> None:
+        for bad in (specimens.sphere(20.0, 8).mesh, sheet(10.0, 5), Mesh(np.zeros((0, 3)), np.zeros((0, 3)))):
+            with self.assertRaises(BadInput):
+                CloseWindow(at=(0, 0, 0)).apply(bad, Context())
+
+
 @unittest.skipUnless(SCREEN, "needs a display")
 class ByHand(WindowTest):
     def test_a_strip_and_a_notch_between_two_clicks(self) -> None:
@@ -136,6 +194,28 @@ class ByHand(WindowTest):
         self.assertEqual(self.session.job.log[-1].action.name, "strip")
         self.settle()
         self.assertEqual([f.id for f in self.session.findings()], ["H1", "H2"])
+
+    def test_a_window_by_one_click(self) -> None:
+        path = Path(self.folder.name) / "bored.ply"
+        write_mesh(specimens.bored_box(200.0, 80).mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_5)
+        self.view.look_from(0.0, 60.0)
+        self.view.fit()
+        self.settle()
+        tray = self.window.tray("Holes")
+        button = tray.tool_buttons["Close a window"]
+        tray.scroll.ensureWidgetVisible(button)
+        self.settle()
+        self.click(button)
+        x, y, _ = self.view.camera.project(np.array([0, 44.0, 20.0]))[0]
+        self.click(self.view, x, y)
+        self.wait_for(lambda: len(self.session.job.log) == 2)
+        self.settle()
+        self.assertEqual(self.session.job.log[-1].action.name, "close-window")
+        self.assertEqual(handles(self.session.mesh), 0)
+        self.assertEqual(self.window.state_button.text(), "Ready")
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.tell import TellOpenings
+from tinsnip.treat.close.window import CloseWindow
 from tinsnip.treat.cut.apart import SnipApart
 from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.delete import Delete
@@ -54,6 +55,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Sweep,
         TellOpenings,
         Strip,
+        CloseWindow,
         Stretch,
         Patch,
         Plinth,
@@ -72,6 +74,7 @@ __all__ = [
     "Assembled",
     "Assembly",
     "BoxSnip",
+    "CloseWindow",
     "Context",
     "Delete",
     "Extract",
@@ -86,13 +89,17 @@ __all__ = [
     "Patch",
     "Place",
     "Plinth",
+    "PullIn",
     "Reduce",
     "RoundSnip",
     "Scale",
     "Smooth",
     "SnipApart",
     "StraightSnip",
+    "Stretch",
+    "Strip",
     "Sweep",
+    "TellOpenings",
     "Tidy",
     "TracedSnip",
     "Treatment",

@@ -47,7 +47,7 @@ def exercise() -> None:
         StraightSnip(offset=-0.5),
         Sweep(),
         PullIn(),
-        Patch(),
+        Patch(flow=0.5),
         Plinth(),
         Mend(),
         Reduce(percent=60),

@@ -68,7 +68,7 @@ class HolesTray(PreviewTray):
 
     def offer_tools(self, tools: list[Tool]) -> None:
         """Strips, notches and teeth, each with what can be set about it."""
-        self.heading("By two clicks at an edge")
+        self.heading("By clicks at an edge")
         self.tool_buttons = {}
         for tool in tools:
             self.tool_buttons[tool.name] = self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))

@@ -1,4 +1,4 @@
-"""Strips, notches and teeth: two clicks near an open edge."""
+"""Strips, notches and teeth, by two clicks near an open edge; windows, by one."""
 
 from typing import ClassVar
 
@@ -8,9 +8,9 @@ from PySide6.QtGui import QColor, QPainter, QPen
 
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
 from tinsnip.app.widgets.theme import px
-from tinsnip.treat import Stretch, Strip, Treatment
+from tinsnip.treat import CloseWindow, Stretch, Strip, Treatment
 
-__all__ = ["CloseNotch", "CutTooth", "LayStrip"]
+__all__ = ["CloseNotch", "CutTooth", "LayStrip", "ShutWindow"]
 
 
 class _TwoPlaces(Tool):
@@ -91,3 +91,26 @@ class CutTooth(_TwoPlaces):
 
     def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
         return Stretch(start=start, end=end, how="cut")
+
+
+class ShutWindow(Tool):
+    """An opening through a wall is closed on both sides, by a click at its edge."""
+
+    name = "Close a window"
+    picture, short = "window", "Window"
+    station = "Holes"
+    cursor = Qt.CursorShape.CrossCursor
+
+    def hint(self) -> str:
+        return "Click the wall of an opening that goes through: both its sides are closed  (Esc to leave)"
+
+    def press(self, at: Pointer) -> Drag | None:
+        return self._click(at) if self.is_on_part(at) else None
+
+    def _click(self, at: Pointer) -> Drag:
+        def picked(triangle: int, point: np.ndarray) -> None:
+            self.session.apply(CloseWindow(at=tuple(float(x) for x in point)))
+
+        self.view.pick(at.x, at.y, picked)
+        return
+        yield

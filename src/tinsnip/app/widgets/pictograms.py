@@ -131,6 +131,12 @@ def _tooth(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(5, 17), QPointF(19, 17))
 
 
+def _window(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 4, 20, 16))
+    p.setBrush(QColor("#9a6be0"))
+    p.drawEllipse(QPointF(12, 12), 5, 5)
+
+
 def _backdrop(p: QPainter, ink: QColor) -> None:
     p.fillRect(QRectF(2, 15, 20, 6), QColor("#a9c92c"))
     p.drawRect(QRectF(2, 15, 20, 6))
@@ -147,6 +153,7 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "strip": _strip, "notch": _notch, "tooth": _tooth,
+    "window": _window,
 }  # fmt: skip
 
 

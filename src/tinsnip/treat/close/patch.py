@@ -10,8 +10,8 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat.cut.tidy import Tidy
 from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part
+from tinsnip.treat.kit.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -121,7 +121,7 @@ class Patch(Treatment):
         marked = mesh.with_attribute(_MARK, Attribute(Domain.VERTEX, mark))
         each = np.repeat(np.arange(len(numbers)), np.diff(mesh.loops.start)[numbers])
         edges = Region.of(marked, half // 3, each)
-        tidy = Tidy(edges=edges, rows=self.tidy_rows, strength=self.tidy_strength).apply(marked, context)
+        tidy = tidy_edges(marked, edges, self.tidy_rows, self.tidy_strength, context)
         found = tidy.mesh
         on = found.attributes[_MARK].values > 0
         bare = {name: a for name, a in found.attributes.items() if name != _MARK}
