@@ -8,11 +8,12 @@ import numpy as np
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tests.test_patches import holed
+from tests.test_shapes import sheet
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import region_of_holes
-from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.holes import classify_boundaries, find_holes
 from tinsnip.treat import Context, Patch, StraightSnip, TellOpenings, Turn
 
 if SCREEN:
@@ -127,6 +128,17 @@ class Told(unittest.TestCase):
             patched = Patch().apply(mesh, Context()).mesh
             self.assertIs(patched, mesh, seed)
 
+    def test_a_slit_is_called_one_and_how_flat_each_is_is_said(self) -> None:
+        board = sheet(100.0, 60)
+        beside = (np.abs(board.vertices[board.faces].mean(axis=1)) > [30, 1.5, 1]).any(axis=1)
+        flat = keep_triangles(board, beside)
+        found = [(f.id, f.text, f.about) for f in find_holes(flat, classify_boundaries(flat))]
+        self.assertEqual(found, [("H1", "slit", "flat"), ("R1", "outer rim", "flat")])
+        ball = holed(np.random.default_rng(0), specimens.sphere(200.0, 40).mesh, np.array([0, 0, 100.0]), 60.0)
+        (one,) = find_holes(ball, classify_boundaries(ball))
+        self.assertEqual(one.text, "hole")
+        self.assertRegex(one.about, r"^off its plane by [\d.]+ % of its span$")
+
     def test_what_is_told_stands_above_what_is_measured(self) -> None:
         mesh = holed(np.random.default_rng(0), specimens.sphere(200.0, 40).mesh, np.array([0, 0, 100.0]), 30.0)
         keys = (int(mesh.loops.loop(0).min()),)
@@ -159,6 +171,10 @@ class ByHand(WindowTest):
         self.assertEqual(tray.told.text().replace("&", ""), "H1 is a rim")
         self.click(tray.told)
         self.settle()
+        self.type_number(tray.limit, "20")
+        self.assertFalse(self.session.is_ticked(self.session.findings()[0]))
+        self.type_number(tray.limit, "500")
+        self.assertTrue(self.session.is_ticked(self.session.findings()[0]))
         self.assertEqual([f.id for f in self.session.findings()], ["H1", "R1"])
         tray.scroll.ensureWidgetVisible(tray.on_plane)
         self.settle()

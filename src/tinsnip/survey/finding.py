@@ -96,6 +96,8 @@ class Finding:
         Names it to a treatment: the lowest triangle of a shell, the lowest half-edge of a boundary.
     outline : ndarray, shape (N, 3)
         Points that draw its silhouette, mm.
+    about : str
+        More of it, for who asks.
     """
 
     id: str
@@ -107,3 +109,4 @@ class Finding:
     proposal: str
     key: int
     outline: np.ndarray = field(repr=False)
+    about: str = ""

@@ -13,6 +13,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
+from tinsnip.words import percent
 
 __all__ = [
     "ROUGH",
@@ -45,6 +46,8 @@ _FEW_IN_PLANE = 0.2
 _MOST_RAGGED = 0.25
 _FEW_BEYOND = 0.005
 _LOOKED_AT = 20_000
+_SLIT = 0.12
+"""A hole is a slit where it has less than this share of the area of a circle as long round."""
 _COPLANAR = 1e-6
 SHEET_LIKE = 0.8
 """A rim faces as the edge of a sheet does from this cosine on; where a wall ends it is less."""
@@ -214,6 +217,15 @@ def _in_plane_of_a_rim(
     return with_it, round_it
 
 
+def _flatness(outline: np.ndarray, vector_area: np.ndarray, span: float) -> str:
+    """How far a boundary strays from its plane, in words."""
+    size = float(np.linalg.norm(vector_area))
+    if not size > 0:
+        return ""
+    off = np.abs((outline - outline.mean(axis=0)) @ (vector_area / size)).max()
+    return "flat" if off < 1e-3 * span else f"off its plane by {percent(off / max(span, 1e-300))} of its span"
+
+
 def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
     """Findings for every hole, largest first, then the rims."""
     loops = mesh.loops
@@ -226,17 +238,22 @@ def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
             number[letter] += 1
             half = loops.loop(i)
             rim = letter == "R"
+            outline, what = mesh.vertices[corner[half]], "outer rim"
+            if not rim:
+                round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
+                what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
             findings.append(
                 Finding(
                     id=f"{letter}{number[letter]}",
                     kind=Kind.RIM if rim else Kind.HOLE,
-                    text="outer rim" if rim else "hole",
+                    text=what,
                     place=boundaries.centre[i],
                     size=float(boundaries.length[i] if rim else boundaries.span[i]),
                     count=len(half),
                     proposal="kept open" if rim else "patch",
                     key=int(half.min()),
-                    outline=mesh.vertices[corner[half]],
+                    outline=outline,
+                    about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i])),
                 )
             )
     return findings

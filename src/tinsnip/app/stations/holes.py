@@ -45,6 +45,8 @@ class HolesTray(PreviewTray):
         self.density = self.drop_down("Triangles", {"even": "even", "fewest": "fewest"})
         self.tidy = self.number("Tidy the edge first", 0, 50, 0, "rows", 1)
         self.tidy.setToolTip("So many rows of triangles along each hole may be changed: teeth cut, the line smoothed")
+        self.limit = self.number("Tick what is below", 0, 1e9, 2, "mm", 1.0)
+        self.limit.setToolTip("Tick the holes that span less, and no others")
         self.tick_buttons("Holes")
         self.told = self.button("This is a rim", self.tell_other)
         self.told.setToolTip("What you know stands above what was measured; it is a step, and can be undone")
@@ -58,6 +60,7 @@ class HolesTray(PreviewTray):
         self._later = QTimer(self, singleShot=True, interval=180)
         self._later.timeout.connect(self._preview)
         self.flow_number.valueChanged.connect(self.ask_anew)
+        self.limit.valueChanged.connect(self.tick_below)
         self.rise.valueChanged.connect(self.ask_anew)
         self.tidy.valueChanged.connect(self.ask_anew)
         self.on_plane.toggled.connect(self.ask_anew)
@@ -86,6 +89,13 @@ class HolesTray(PreviewTray):
             tidy_rows=int(self.tidy.value()),
             holes=holes,
         )
+
+    def tick_below(self, limit: float) -> None:
+        """Tick the holes that span less than a limit, and no others; 0 leaves all as they are."""
+        found = self.session.examination
+        holes = [f for f in found.openings if f.kind is Kind.HOLE] if found and limit > 0 else []
+        self.session.tick([f for f in holes if f.size < limit], True)
+        self.session.tick([f for f in holes if f.size >= limit], False)
 
     def _look_at(self, finding: object) -> None:
         self.looked_at = finding if getattr(finding, "kind", None) in (Kind.HOLE, Kind.RIM) else None

@@ -44,7 +44,8 @@ class _Model(QAbstractListModel):
             return finding
         if role == Qt.ItemDataRole.ToolTipRole:
             tick = ", Space to tick" if finding.kind.facts.can_tick else ""
-            return f"{finding.text}: {finding.count} {finding.kind.facts.counted}. Click to go there{tick}."
+            about = f", {finding.about}" if finding.about else ""
+            return f"{finding.text}: {finding.count} {finding.kind.facts.counted}{about}. Click to go there{tick}."
         return None
 
 
