@@ -3,9 +3,10 @@
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
 
+from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Pointer, Tool, View
 
 __all__ = ["Pick"]
@@ -72,7 +73,4 @@ class Pick(Tool):
 
     def draw(self, painter: QPainter) -> None:
         for point in self.points if len(self._hints) > 1 else ():
-            x, y, _ = self.view.camera.project(point)[0]
-            for colour, width in ((QColor("#1d2023"), 4), (QColor("#fff6d8"), 2)):
-                painter.setPen(QPen(colour, width))
-                painter.drawEllipse(QPointF(x, y), 5, 5)
+            ring_at(painter, self.view.camera, point)

@@ -3,11 +3,11 @@
 from typing import ClassVar
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
 
+from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
-from tinsnip.app.widgets.theme import px
 from tinsnip.treat import CloseWindow, Stretch, Strip, Treatment
 
 __all__ = ["CloseNotch", "CutTooth", "LayStrip", "ShutWindow"]
@@ -53,10 +53,7 @@ class _TwoPlaces(Tool):
 
     def draw(self, painter: QPainter) -> None:
         if self._first is not None:
-            x, y, _ = self.view.camera.project(self._first)[0]
-            for colour, width in ((QColor("#1d2023"), 4.0), (QColor("#fff6d8"), 2.0)):
-                painter.setPen(QPen(colour, width))
-                painter.drawEllipse(QPointF(x, y), px(5), px(5))
+            ring_at(painter, self.view.camera, self._first)
 
 
 class LayStrip(_TwoPlaces):

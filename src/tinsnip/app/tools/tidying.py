@@ -1,11 +1,11 @@
 """Tidying an open edge by a click on it, or a stretch of it between two clicks."""
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter
 
+from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
-from tinsnip.app.widgets.theme import px
 from tinsnip.regions import Region
 from tinsnip.regions.rules import along_edge
 from tinsnip.treat import Tidy
@@ -63,7 +63,4 @@ class TidyEdge(Tool):
 
     def draw(self, painter: QPainter) -> None:
         if self._first is not None:
-            x, y, _ = self.view.camera.project(self._first)[0]
-            for colour, width in ((QColor("#1d2023"), 4.0), (QColor("#fff6d8"), 2.0)):
-                painter.setPen(QPen(colour, width))
-                painter.drawEllipse(QPointF(x, y), px(5), px(5))
+            ring_at(painter, self.view.camera, self._first)
