@@ -18,6 +18,7 @@ from tinsnip.treat import Context, Patch, StraightSnip, TellOpenings, Turn
 
 if SCREEN:
     from PySide6.QtCore import Qt
+    from PySide6.QtTest import QTest
 
 
 def whole_but_for_its_rim(mesh: Mesh) -> Mesh:
@@ -176,6 +177,19 @@ class ByHand(WindowTest):
         self.type_number(tray.limit, "500")
         self.assertTrue(self.session.is_ticked(self.session.findings()[0]))
         self.assertEqual([f.id for f in self.session.findings()], ["H1", "R1"])
+        # the view follows the slider at once, by what is exact later
+        self.wait_for(lambda: self.session.preview is not None)
+        shown: list[np.ndarray] = []
+        self.view.show_made, drawn = lambda corners: (shown.append(corners), drawn(corners)), self.view.show_made
+        tray.flow.setFocus()
+        for _ in range(30):
+            QTest.keyClick(tray.flow, Qt.Key.Key_Left)
+        self.wait_for(lambda: len(shown) > 0)
+        self.assertEqual(shown[0].shape[1:], (3, 3))
+        self.wait_for(lambda: self.session.preview is not None and self.session.preview.treatment.flow == 0.7)
+        exact = self.session.preview.outcome
+        made = exact.mesh.vertices[exact.mesh.faces[-exact.figures["triangles"] :]]
+        self.assertLess(np.abs(np.sort(shown[-1].ravel()) - np.sort(made.ravel())).max(), 1e-3)
         tray.scroll.ensureWidgetVisible(tray.on_plane)
         self.settle()
         self.click(tray.on_plane, 10, tray.on_plane.height() // 2)

@@ -8,6 +8,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
+from tinsnip.app.view.livesketch import LiveSketch
 from tinsnip.regions import region_of_holes
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
@@ -60,6 +61,9 @@ class HolesTray(PreviewTray):
         self._later = QTimer(self, singleShot=True, interval=180)
         self._later.timeout.connect(self._preview)
         self.flow_number.valueChanged.connect(self.ask_anew)
+        self.sketch = LiveSketch(self.session, self.view)
+        for changed in (self.flow_number.valueChanged, self.rise.valueChanged, self.on_plane.toggled):
+            changed.connect(self._sketch)
         self.limit.valueChanged.connect(self.tick_below)
         self.rise.valueChanged.connect(self.ask_anew)
         self.tidy.valueChanged.connect(self.ask_anew)
@@ -89,6 +93,11 @@ class HolesTray(PreviewTray):
             tidy_rows=int(self.tidy.value()),
             holes=holes,
         )
+
+    def _sketch(self, *_: object) -> None:
+        """Show the patches at once while their shape is pulled; what they are exactly follows."""
+        if self.isVisible() and not self.why_not:
+            self.sketch.show(self.session.ticked_keys((Kind.HOLE,)), self.treatment().style)
 
     def tick_below(self, limit: float) -> None:
         """Tick the holes that span less than a limit, and no others; 0 leaves all as they are."""

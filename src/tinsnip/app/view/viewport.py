@@ -21,11 +21,12 @@ from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.legend import DensityLegend, DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DENSITY, DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
+from tinsnip.app.view.patchview import draw_made, made_by
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
-from tinsnip.mesh.measures import edge_lengths, face_vectors
+from tinsnip.mesh.measures import edge_lengths
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding
 
@@ -463,17 +464,15 @@ class Viewport(QOpenGLWidget):
         if self.scene is None:
             return
         preview = self.session.preview
-        self.makeCurrent()
-        if preview is None or preview.before is not self.session.mesh or self.session.stand_in is not None:
-            self.scene.set_patch(None, None)
-        else:
-            after = preview.outcome.mesh
-            made = after.faces[len(preview.before.faces) :]
-            corners = after.vertices[made].reshape(-1, 3)
-            normals = face_vectors(after.vertices, made)
-            normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-            self.scene.set_patch(corners, np.repeat(normals, 3, axis=0))
-        self.redraw()
+        stands = preview is not None and preview.before is self.session.mesh and self.session.stand_in is None
+        self.show_made(made_by(preview) if stands else None)
+
+    def show_made(self, corners: np.ndarray | None) -> None:
+        """Show triangles that are not there yet, by their corners, mm, shape (T, 3, 3); None: none."""
+        if self.scene is not None:
+            self.makeCurrent()
+            draw_made(self.scene, corners)
+            self.redraw()
 
     # ---- going there
 

@@ -59,6 +59,11 @@ class Patch(Treatment):
     tidy_strength: float = Field(0.5, ge=0, le=1, description="how much the edge is smoothed then")
     holes: Region | None = Field(None, description="only the holes chosen one by one")
 
+    @property
+    def style(self) -> PatchStyle:
+        """How each hole is patched."""
+        return PatchStyle(self.flow, self.on_plane, self.rise_mm, self.triangles == "fewest")
+
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Patch the holes chosen.
 
@@ -93,8 +98,7 @@ class Patch(Treatment):
         corner = mesh.faces.ravel()
         # a patch runs against the open half-edges
         rings = [corner[loops.loop(i)][::-1] for i in numbers]
-        style = PatchStyle(self.flow, self.on_plane, self.rise_mm, self.triangles == "fewest")
-        patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, [style] * len(rings), context)
+        patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, [self.style] * len(rings), context)
         hung = len(mesh.faces) - kept
         gone = float(mesh.areas.sum() - triangle_areas(patched.vertices, patched.faces[:kept]).sum()) if hung else 0.0
         added = len(patched.faces) - kept

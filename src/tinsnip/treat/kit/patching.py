@@ -22,7 +22,7 @@ from tinsnip.treat.kit.shaping import heights_over, laid_over_plane, taut_over
 from tinsnip.treat.kit.surroundings import rows_round
 from tinsnip.treat.treatment import Context
 
-__all__ = ["PatchStyle", "patch_clear_of_the_part", "patch_owners", "patch_rings"]
+__all__ = ["PatchSketch", "PatchStyle", "patch_clear_of_the_part", "patch_owners", "patch_rings"]
 
 _TOO_FAR = 0.6
 _ROWS = 16
@@ -256,6 +256,26 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
     if not style.fewest:
         points, found = refine_patch(points, found, sigma, state)
     return _Patched(points, found, own[:0], False)
+
+
+class PatchSketch:
+    """Patches of some rings, made again and again in other styles; neither joined to the mesh nor looked over.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    rings : list of ndarray of int
+        Vertices round each hole, against the open half-edges.
+    """
+
+    def __init__(self, mesh: Mesh, rings: list[np.ndarray]) -> None:
+        self._rings = [ring for ring in rings if len(ring) > 3]
+        self._known = _Surroundings(mesh, self._rings, [PatchStyle()] * len(self._rings)) if self._rings else None
+
+    def corners(self, style: PatchStyle, state: np.ndarray) -> np.ndarray:
+        """Corners of all triangles in a style, mm, shape (T, 3, 3)."""
+        made = [_patch(self._known, i, style, state) for i in range(len(self._rings))]
+        return np.concatenate([np.zeros((0, 3, 3)), *(patch.points[patch.triangles] for patch in made)])
 
 
 def patch_rings(

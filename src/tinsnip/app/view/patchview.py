@@ -1,0 +1,25 @@
+"""What a treatment that is only previewed would make, as the view draws it."""
+
+import numpy as np
+
+from tinsnip.app.state.preview import Preview
+from tinsnip.app.view.scene import Scene
+
+__all__ = ["draw_made", "made_by"]
+
+
+def made_by(preview: Preview) -> np.ndarray:
+    """Corners of the triangles a previewed treatment would make, mm, shape (T, 3, 3)."""
+    after, count = preview.outcome.mesh, preview.outcome.figures.get("triangles")
+    first = len(preview.before.faces) if count is None else max(0, len(after.faces) - int(count))
+    return after.vertices[after.faces[first:]]
+
+
+def draw_made(scene: Scene, corners: np.ndarray | None) -> None:
+    """Draw made triangles; None: none."""
+    if corners is None:
+        scene.set_patch(None, None)
+        return
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+    scene.set_patch(corners.reshape(-1, 3), np.repeat(normals, 3, axis=0))
