@@ -23,7 +23,7 @@ class SolidTray(PreviewTray):
         self.head_text.setText("Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.")
         self.auto = self.tick("as thin as can be")
         self.auto.setChecked(True)
-        self.depth = self.number("Depth below the rim", 0.01, 1000, 2, "mm", 0.5)
+        self.depth = self.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)
         self.blocked = self.warning()
         self.unblock = self.button("Mend and orient first", self.mend)
