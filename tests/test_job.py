@@ -100,7 +100,7 @@ class Routines(unittest.TestCase):
 
     def test_settings(self) -> None:
         routine = load_routine("print-solid")
-        self.assertEqual(list(built_in_routines()), ["print-solid"])
+        self.assertEqual(list(built_in_routines()), ["print-solid", "reverse-mesh"])
         trim = next(s for s in routine.steps if s.name == "trim")
         self.assertFalse(trim.enabled)
         changed = routine.with_settings(

@@ -12,10 +12,11 @@ from tests.test_patches import bends, holed
 from tests.test_shapes import put, sheet, together, tube
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
+from tinsnip.job.step import moved_action, names_places
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import CloseWindow, Context, Patch, Stretch, Strip
+from tinsnip.treat import CloseWindow, Context, Patch, StraightSnip, Stretch, Strip
 
 if SCREEN:
     from PySide6.QtCore import Qt
@@ -63,6 +64,14 @@ class Laid(unittest.TestCase):
         # a second one makes a hole of what lies between them
         again = Strip(start=(-30, 0, 40), end=(-30, 0, 60), width_mm=15).apply(result, Context()).mesh
         self.assertEqual((sound(again), len(again.loops)), ((0, 0, 0, 0), 4))
+
+    def test_the_places_it_names_go_along_with_the_part(self) -> None:
+        strip, turn = Strip(start=(1, 2, 3), end=(4, 5, 6)), np.eye(4)
+        turn[:3] = [[0, -1, 0, 10], [1, 0, 0, 20], [0, 0, 1, 30]]
+        moved = moved_action(strip, turn)
+        self.assertEqual((moved.start, moved.end), ((8, 21, 33), (5, 24, 36)))
+        self.assertTrue(all(names_places(kind()) for kind in (Strip, Stretch, CloseWindow)))
+        self.assertFalse(names_places(StraightSnip()))
 
     def test_where_there_is_no_room_it_says_so(self) -> None:
         flat = sheet(100.0, 12)

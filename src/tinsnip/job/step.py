@@ -79,6 +79,8 @@ class Step:
 
 def names_places(action: BaseModel) -> bool:
     """Whether an action names places on one scan, which fit no other."""
+    if getattr(action, "named_points", ()):
+        return True
     return any(isinstance(getattr(action, name), Region) for name in type(action).model_fields)
 
 
@@ -91,6 +93,10 @@ def moved_action(action: Action, matrix: np.ndarray) -> Action:
         for name in type(action).model_fields
         if isinstance(value := getattr(action, name), Region)
     }
+    points = {
+        name: np.append(getattr(action, name), 1.0) @ matrix[:3].T for name in getattr(action, "named_points", ())
+    }
+    places |= {name: tuple(float(x) for x in point) for name, point in points.items()}
     return action.model_copy(update=places) if places else action
 
 

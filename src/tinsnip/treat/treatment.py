@@ -51,6 +51,8 @@ class Treatment(BaseModel):
     """The station that offers it with a form of its fields; none where a tray does so in its own way."""
     changes_area: ClassVar[bool] = False
     """Whether surface goes or is made, so that the outcome has to say how much."""
+    named_points: ClassVar[tuple[str, ...]] = ()
+    """Fields that are places on one scan, mm: they go along when it is moved, and fit no other scan."""
 
     def __init_subclass__(cls, **named: Any) -> None:
         super().__init_subclass__(**named)

@@ -35,9 +35,10 @@ class Stretch(Treatment):
     name: ClassVar[str] = "stretch"
     title: ClassVar[str] = "Close or cut a stretch of an edge"
     changes_area: ClassVar[bool] = True
+    named_points: ClassVar[tuple[str, ...]] = ("start", "end")
 
-    start: tuple[float, float, float] = Field(description="a place at an open edge, mm")
-    end: tuple[float, float, float] = Field(description="another place at the same edge, mm")
+    start: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place at an open edge, mm")
+    end: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="another place at the same edge, mm")
     how: Literal["close", "cut"] = Field("close", description="close what lies between them, or cut it")
     flow: float = Field(1.0, ge=0, le=1, description="shape of what closes it: 0 taut, 1 flowing")
 

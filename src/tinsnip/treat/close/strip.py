@@ -33,9 +33,10 @@ class Strip(Treatment):
     name: ClassVar[str] = "strip"
     title: ClassVar[str] = "Lay a strip"
     changes_area: ClassVar[bool] = True
+    named_points: ClassVar[tuple[str, ...]] = ("start", "end")
 
-    start: tuple[float, float, float] = Field(description="a place at an open edge, mm")
-    end: tuple[float, float, float] = Field(description="a place at the same open edge or another, mm")
+    start: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place at an open edge, mm")
+    end: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place at the same open edge or another, mm")
     width_mm: float | None = Field(None, gt=0, description="how wide; by default five edges of the triangles there")
     flow: float = Field(1.0, ge=0, le=1, description="0 straight across, 1 going on in the slope of both sides")
 

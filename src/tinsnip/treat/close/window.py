@@ -34,8 +34,9 @@ class CloseWindow(Treatment):
     name: ClassVar[str] = "close-window"
     title: ClassVar[str] = "Close a window"
     changes_area: ClassVar[bool] = True
+    named_points: ClassVar[tuple[str, ...]] = ("at",)
 
-    at: tuple[float, float, float] = Field(description="a place in the opening, or at its edge, mm")
+    at: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place in the opening, or at its edge, mm")
     flow: float = Field(1.0, ge=0, le=1, description="shape of the patches: 0 taut, 1 flowing")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
