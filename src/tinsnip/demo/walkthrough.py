@@ -50,7 +50,7 @@ def headless_demo(folder: Path, triangles: int, progress: Progress) -> list[str]
     return [
         f"scanned   {raw}  ({len(scan.mesh.faces)} triangles)",
         f"          {before.readiness.state}",
-        *(f"{step.name:<12}{step.text}" for step in done.steps),
+        *(f"{step.name:<15}{step.text}" for step in done.steps),
         f"released  {solid}  ({len(released.mesh.faces)} triangles)",
         f"          {released.readiness.state}",
         f"pictures  {folder / 'before.png'}, {folder / 'after.png'}",
