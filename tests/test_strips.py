@@ -20,6 +20,8 @@ from tinsnip.treat import CloseWindow, Context, Patch, StraightSnip, Stretch, St
 
 if SCREEN:
     from PySide6.QtCore import Qt
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication
 
 
 def sound(mesh: Mesh) -> tuple[int, int, int, int]:
@@ -218,10 +220,20 @@ class ByHand(WindowTest):
         tray.scroll.ensureWidgetVisible(button)
         self.settle()
         self.click(button)
-        x, y, _ = self.view.camera.project(np.array([0, 44.0, 20.0]))[0]
-        self.click(self.view, x, y)
-        self.wait_for(lambda: len(self.session.job.log) == 2)
-        self.settle()
+        # its wall, and right through it
+        for turn, point in ((0.0, (0, 44.0, 20.0)), (90.0, (0, 0, 0))):
+            self.view.look_from(0.0, 60.0 if turn == 0 else 89.0)
+            self.settle()
+            x, y, _ = self.view.camera.project(np.array(point, dtype=float))[0]
+            self.click(self.view, x, y)
+            self.wait_for(lambda: self.session.job.cursor == 2)
+            self.settle()
+            self.assertEqual(handles(self.session.mesh), 0)
+            if turn == 0:
+                self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+                self.settle()
+                self.assertEqual(handles(self.session.mesh), 1)
+                QTest.qWait(QApplication.doubleClickInterval() + 50)
         self.assertEqual(self.session.job.log[-1].action.name, "close-window")
         self.assertEqual(handles(self.session.mesh), 0)
         self.assertEqual(self.window.state_button.text(), "Ready")

@@ -99,15 +99,28 @@ class ShutWindow(Tool):
     cursor = Qt.CursorShape.CrossCursor
 
     def hint(self) -> str:
-        return "Click the wall of an opening that goes through: both its sides are closed  (Esc to leave)"
+        return "Click into an opening that goes through: both its sides are closed  (Esc to leave)"
 
     def press(self, at: Pointer) -> Drag | None:
-        return self._click(at) if self.is_on_part(at) else None
+        return self._click(at) if at.button == Qt.MouseButton.LeftButton else None
 
     def _click(self, at: Pointer) -> Drag:
+        mesh, (start, way) = self.session.mesh, self.view.camera.ray(at.x, at.y)
+
         def picked(triangle: int, point: np.ndarray) -> None:
             self.session.apply(CloseWindow(at=tuple(float(x) for x in point)))
 
-        self.view.pick(at.x, at.y, picked)
+        def missed() -> None:
+            """Right through the opening: what lies nearest to that sight is its wall."""
+
+            def make() -> CloseWindow:
+                off = mesh.vertices - start
+                across = off - (off @ way)[:, None] * way
+                nearest = mesh.vertices[int(np.argmin((across * across).sum(axis=1)))]
+                return CloseWindow(at=tuple(float(x) for x in nearest))
+
+            self.session.do_made("Close a window", make)
+
+        self.view.pick(at.x, at.y, picked, missed)
         return
         yield
