@@ -9,7 +9,7 @@ from scipy import sparse
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
+from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
@@ -25,8 +25,11 @@ from tinsnip.treat.treatment import Context
 __all__ = ["PatchSketch", "PatchStyle", "patch_clear_of_the_part", "patch_owners", "patch_rings"]
 
 _TOO_FAR = 0.6
-_ROWS = 16
+_ROWS = 12
 """Rows round a hole from which a patch flows on."""
+_SAME_SIDE = 0.5
+_FEW_AROUND = 20
+"""Of these only vertices facing as the patch does, by this cosine, where there are so many."""
 _ROUNDS = 8
 _ON_RING = "on the edge of a hole"
 _MOST_HANGING = 12
@@ -225,6 +228,9 @@ class _Surroundings:
         self.sigma, self.touching = _edge_lengths_at(mesh, on_ring)
         needed = any(style.flow > 0 and not style.on_plane and not style.fewest for style in styles)
         self.around = rows_round(mesh, rings, _ROWS) if needed else [np.empty(0, dtype=np.int64)] * len(rings)
+        near = np.zeros(len(mesh.vertices), dtype=bool)
+        near[np.concatenate(self.around)] = True
+        self.upright = vertex_normals(mesh.vertices, mesh.faces[triangles_at(mesh.faces, near)]) if needed else None
         ring_of = np.full(len(mesh.vertices), -1, dtype=np.int64)
         for i, ring in enumerate(rings):
             ring_of[ring] = i
@@ -248,7 +254,11 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
     own = np.zeros((len(ring), 0)) if known.values is None else known.values[ring].astype(np.float64)
     laid = laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state)
     if laid is not None:
-        heights = heights_over(laid, points, vertices[known.around[i]], style.flow, style.on_plane, style.rise)
+        around = known.around[i]
+        if len(around):  # what lies round a sharp edge is another side of the part
+            same = known.upright[around] @ laid.axes[2] > _SAME_SIDE
+            around = around[same] if same.sum() >= _FEW_AROUND else around
+        heights = heights_over(laid, points, vertices[around], style.flow, style.on_plane, style.rise)
         placed = laid.middle + laid.flat @ laid.axes[:2] + heights[:, None] * laid.axes[2]
         values = taut_over(laid, len(ring), own) if own.shape[1] else own[:0]
         return _Patched(placed, laid.triangles, values, True)
