@@ -27,7 +27,7 @@ __all__ = ["PatchSketch", "PatchStyle", "patch_clear_of_the_part", "patch_owners
 _TOO_FAR = 0.6
 _ROWS = 12
 """Rows round a hole from which a patch flows on."""
-_SAME_SIDE = 0.5
+_SAME_SIDE = 0.25
 _FEW_AROUND = 20
 """Of these only vertices facing as the patch does, by this cosine, where there are so many."""
 _ROUNDS = 8
