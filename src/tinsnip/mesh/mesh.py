@@ -130,6 +130,11 @@ class Mesh:
         """This mesh with one attribute added or replaced."""
         return Mesh(self.vertices, self.faces, self.provenance, {**self.attributes, name: attribute})
 
+    def without_attribute(self, name: str) -> "Mesh":
+        """This mesh without one attribute."""
+        rest = {key: attribute for key, attribute in self.attributes.items() if key != name}
+        return Mesh(self.vertices, self.faces, self.provenance, rest)
+
     @property
     @remembered
     def twins(self) -> np.ndarray:

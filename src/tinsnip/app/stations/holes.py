@@ -101,8 +101,7 @@ class HolesTray(PreviewTray):
 
     def tick_below(self, limit: float) -> None:
         """Tick the holes that span less than a limit, and no others; 0 leaves all as they are."""
-        found = self.session.examination
-        holes = [f for f in found.openings if f.kind is Kind.HOLE] if found and limit > 0 else []
+        holes = self._holes() if limit > 0 else []
         self.session.tick([f for f in holes if f.size < limit], True)
         self.session.tick([f for f in holes if f.size >= limit], False)
 
@@ -121,9 +120,12 @@ class HolesTray(PreviewTray):
                 lambda: TellOpenings(openings=region_of_holes(mesh, (finding.key,)), are=are),
             )
 
-    def _count(self) -> tuple[int, int]:
+    def _holes(self) -> list[Finding]:
         found = self.session.examination
-        holes = [f for f in found.openings if f.kind is Kind.HOLE] if found else []
+        return [f for f in found.openings if f.kind is Kind.HOLE] if found else []
+
+    def _count(self) -> tuple[int, int]:
+        holes = self._holes()
         return sum(self.session.is_ticked(f) for f in holes), len(holes)
 
     def refresh(self) -> None:

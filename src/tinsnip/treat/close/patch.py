@@ -126,10 +126,7 @@ class Patch(Treatment):
         each = np.repeat(np.arange(len(numbers)), np.diff(mesh.loops.start)[numbers])
         edges = Region.of(marked, half // 3, each)
         tidy = tidy_edges(marked, edges, self.tidy_rows, self.tidy_strength, context)
-        found = tidy.mesh
-        on = found.attributes[_MARK].values > 0
-        bare = {name: a for name, a in found.attributes.items() if name != _MARK}
-        found = Mesh(found.vertices, found.faces, found.provenance, bare)
+        on, found = tidy.mesh.attributes[_MARK].values > 0, tidy.mesh.without_attribute(_MARK)
         corner, holes = found.faces.ravel(), classify_boundaries(found).is_hole
         again = [i for i in np.flatnonzero(holes) if on[corner[found.loops.loop(i)]].any()]
         return found, np.array(again, dtype=np.int64), tidy.text

@@ -74,9 +74,7 @@ class CloseWindow(Treatment):
         mark = np.zeros(len(mesh.vertices), dtype=np.uint8)
         mark[mesh.faces[goes]] = 1
         cut = keep_triangles(mesh.with_attribute(_MARK, Attribute(Domain.VERTEX, mark)), ~goes)
-        on = cut.attributes[_MARK].values > 0
-        bare = {name: a for name, a in cut.attributes.items() if name != _MARK}
-        cut = Mesh(cut.vertices, cut.faces, cut.provenance, bare)
+        on, cut = cut.attributes[_MARK].values > 0, cut.without_attribute(_MARK)
         if (fans_of(cut.faces, cut.twins, len(cut.vertices)) > 1).any() or len(cut.shells) != len(mesh.shells):
             return None
         corner = cut.faces.ravel()

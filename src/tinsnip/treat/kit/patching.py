@@ -163,15 +163,12 @@ def _without_what_hangs_over(
         return mesh, [], []
     keep = np.ones(old, dtype=bool)
     keep[hanging] = False
-    rest = {name: a for name, a in mesh.attributes.items() if name != _ON_RING}
     tidied = keep_triangles(mesh.with_attribute(_ON_RING, Attribute(Domain.VERTEX, on_ring)), keep)
     tidied, _ = split_fans(tidied, tidied.twins)
     shells = tidied.shells
     scraps = (shells.open_edges > 0) & (shells.triangles <= 3)
     tidied = keep_triangles(tidied, ~np.append(scraps, False)[shells.label])
-    mark = tidied.attributes[_ON_RING].values
-    own = {name: a for name, a in tidied.attributes.items() if name in rest}
-    tidied = Mesh(tidied.vertices, tidied.faces, tidied.provenance, own)
+    mark, tidied = tidied.attributes[_ON_RING].values, tidied.without_attribute(_ON_RING)
     corner, loops, boundaries = tidied.faces.ravel(), tidied.loops, classify_boundaries(tidied)
     found = [corner[loops.loop(i)][::-1] for i in np.flatnonzero(boundaries.is_hole | (boundaries.is_rim & rims))]
     found = [ring for ring in found if mark[ring].any()]
