@@ -4,6 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.space.crossings import crossings_and_folds
@@ -36,14 +37,22 @@ class Crossed(NamedTuple):
         return ", where the part crosses itself" if len(self.pairs) else ""
 
 
+@kernel
+def _boxes_of(V, faces, old, index, boxes):
+    """Boxes of sheets, lowest corner and highest one turned round, from those of their triangles."""
+    for t in range(index.shape[0]):
+        for i in range(3):
+            v = faces[old + t, i]
+            for k in range(3):
+                boxes[index[t], k] = min(boxes[index[t], k], V[v, k])
+                boxes[index[t], 3 + k] = min(boxes[index[t], 3 + k], -V[v, k])
+
+
 def _alone(after: Mesh, old: int, sheets: np.ndarray) -> np.ndarray:
     """New triangles of sheets whose box meets that of no other new ones; bool."""
-    corners = after.vertices[after.faces[old:]]
-    low, high = corners.min(axis=1), corners.max(axis=1)
     number, index = np.unique(sheets, return_inverse=True)
     boxes = np.full((len(number), 6), np.inf)
-    np.minimum.at(boxes[:, :3], index, low)
-    np.minimum.at(boxes[:, 3:], index, -high)
+    _boxes_of(after.vertices, after.faces, old, index, boxes)
     meets = (boxes[:, None, :3] <= -boxes[None, :, 3:]).all(axis=2)
     alone = ((meets & meets.T).sum(axis=1) == 1) & (number >= 0)
     return alone[index]
@@ -62,10 +71,10 @@ def what_new_triangles_cross(before: Mesh, after: Mesh, sheets: np.ndarray | Non
         cross each other.
     """
     old, count = len(before.faces), len(after.faces)
+    fresh = np.arange(old, count)
     second = None
     if sheets is not None and len(sheets) == count - old:
         second = np.concatenate([np.arange(old), old + np.flatnonzero(~_alone(after, old, sheets))])
-    fresh = np.arange(old, count)
     pairs = np.concatenate(crossings_and_folds(after.vertices, after.faces, fresh, second=second))
     folded = np.zeros(len(pairs), dtype=bool)
     met = np.unique(pairs[pairs < old])
