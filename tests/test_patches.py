@@ -11,8 +11,10 @@ from tests.exact_count import counted_exactly
 from tinsnip.mesh import MADE, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.survey import Kind, examine
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import Context, Patch
+from tinsnip.treat import Context, Patch, Sweep
+from tinsnip.words import counted
 
 
 class Shape(NamedTuple):
@@ -61,6 +63,74 @@ def bends(mesh: Mesh, first: np.ndarray, second: np.ndarray | None = None) -> np
     f, g = half // 3, mesh.twins[half] // 3
     some = first[f] & (first if second is None else second)[g]
     return np.degrees(np.arccos(np.clip((normals[f[some]] * normals[g[some]]).sum(axis=1), -1, 1)))
+
+
+def with_islands(rng: np.random.Generator, shape: Shape, radius: float, count: int) -> tuple[Mesh, Mesh]:
+    """A mesh with a ragged hole in which some pieces of the surface were seen, and the same without them."""
+    middles = shape.mesh.vertices[shape.mesh.faces].mean(axis=1)
+    waves = rng.normal(0, 1.5 / radius, (8, 3))
+    rough = np.sin(middles @ waves.T + np.arange(8)).mean(axis=1)
+    off = middles - shape.place
+    keep = np.linalg.norm(off, axis=1) > radius * (1 + 0.3 * rough)
+    normal = face_vectors(shape.mesh.vertices, shape.mesh.faces)[np.linalg.norm(off, axis=1).argmin()]
+    across = np.cross(normal, [1.0, 0.3, 0.2])
+    across /= np.linalg.norm(across)
+    both = np.stack([across, np.cross(normal / np.linalg.norm(normal), across)], axis=1)
+    flat = off @ both
+    island = np.zeros(len(off), dtype=bool)
+    for turn in np.arange(count) * 2 * np.pi / count:
+        middle = 0.45 * radius * (count > 1) * np.array([np.cos(turn), np.sin(turn)])
+        island |= (np.linalg.norm(flat - middle, axis=1) < 0.26 * radius) & (off @ normal > -radius * abs(normal).max())
+    island &= ~keep & (np.linalg.norm(off, axis=1) < 1.2 * radius)
+    out = keep_triangles(shape.mesh, keep | island)
+    big = np.argsort(out.shells.triangles)[-1 - count :]
+    out = keep_triangles(out, np.isin(out.shells.label, big))
+    bare = keep_triangles(out, out.shells.label == np.argmax(out.shells.triangles))
+    return out, bare
+
+
+class Islands(unittest.TestCase):
+    def test_what_lies_free_in_a_hole_is_joined_not_lost(self) -> None:
+        for name, shape in shapes().items():
+            for count in (1, 3):
+                mesh, bare = with_islands(np.random.default_rng(count), shape, 12 + 0.14 * shape.extent, count)
+                self.assertEqual(len(mesh.shells), 1 + count, (name, count))
+                found = examine(mesh, crossings=False)
+                (hole,) = [f for f in found.openings if f.kind is Kind.HOLE]
+                self.assertEqual(hole.text, "hole with " + ("an island" if count == 1 else "3 islands"), name)
+                self.assertEqual((found.strays, found.counts()["islands"]), ([], count))
+                self.assertIs(Sweep().apply(mesh, Context()).mesh, mesh)
+                for fields in ({}, {"flow": 0.0}, {"on_plane": True}, {"triangles": "fewest"}):
+                    with self.subTest(shape=name, islands=count, **fields):
+                        outcome = Patch(**fields).apply(mesh, Context())
+                        after, old = outcome.mesh, len(mesh.faces)
+                        self.assertIn(f"joined {counted(count, 'island')}", outcome.text)
+                        np.testing.assert_array_equal(after.faces[:old], mesh.faces)
+                        np.testing.assert_array_equal(after.vertices[: len(mesh.vertices)], mesh.vertices)
+                        self.assertEqual((len(after.shells), after.edges.tangled, after.edges.flipped), (1, 0, 0))
+                        self.assertFalse(classify_boundaries(after).is_hole.any())
+                        self.assertEqual(outcome.figures["crossings"], 0)
+                        if not fields and count == 3:
+                            self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
+                # what was seen in it steadies the patch
+                off = [
+                    np.abs(shape.distance(patched.vertices[len(of.vertices) :])).max()
+                    for of, patched in ((of, Patch().apply(of, Context()).mesh) for of in (mesh, bare))
+                ]
+                self.assertLess(off[0], 1.2 * off[1] + 0.01, name)
+
+    def test_dust_in_a_hole_is_none(self) -> None:
+        shape = shapes()["sphere"]
+        bare = holed(np.random.default_rng(1), shape.mesh, shape.place, 40.0)
+        dust = np.random.default_rng(2).normal(0, 1.0, (30, 1, 3)) * [8, 8, 2] + [0, 0, 97.0]
+        corners = dust + np.random.default_rng(3).normal(0, 0.5, (30, 3, 3))
+        own = len(bare.vertices) + np.arange(90).reshape(-1, 3)
+        mesh = Mesh(np.concatenate([bare.vertices, corners.reshape(-1, 3)]), np.concatenate([bare.faces, own]))
+        self.assertEqual(examine(mesh, crossings=False).counts()["islands"], 0)
+        ball = specimens.sphere(6.0, 8).mesh  # nor is a ball that hangs in it
+        number, places = ball.faces + len(bare.vertices), ball.vertices + [0, 0, 97.0]
+        mesh = Mesh(np.concatenate([bare.vertices, places]), np.concatenate([bare.faces, number]))
+        self.assertEqual(examine(mesh, crossings=False).counts()["islands"], 0)
 
 
 class Flowing(unittest.TestCase):

@@ -11,6 +11,7 @@ from tinsnip.survey.bed import find_beds
 from tinsnip.survey.crossings import Crossings, crossing_lines, crossings_of, find_crossings
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
+from tinsnip.survey.islands import islands_of
 from tinsnip.survey.rags import find_rags
 from tinsnip.survey.readiness import EndsAs, Readiness, judge
 from tinsnip.survey.seams import find_seams, seams_of
@@ -99,7 +100,7 @@ class Examination:
     @remembered
     def openings(self) -> list[Finding]:
         """Holes, largest first, then rims."""
-        return find_holes(self.mesh, self.boundaries)
+        return find_holes(self.mesh, self.boundaries, islands_of(self.mesh))
 
     @property
     @remembered
@@ -167,6 +168,7 @@ class Examination:
             "chunk_share": self.chunk_share,
             "holes": int(self.boundaries.is_hole.sum()),
             "rims": int(self.boundaries.is_rim.sum()),
+            "islands": int(self.roles.island.sum()),
             "beds": len(self.beds),
             "open_edges": mesh.edges.open,
             "tangled_edges": mesh.edges.tangled,

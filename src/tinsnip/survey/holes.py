@@ -13,10 +13,11 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
-from tinsnip.words import percent
+from tinsnip.words import counted, percent
 
 __all__ = [
     "ROUGH",
+    "SHEET_EDGE",
     "SHEET_LIKE",
     "TOLD",
     "TOLD_HOLE",
@@ -30,7 +31,7 @@ __all__ = [
 TOLD = "opening"
 TOLD_HOLE, TOLD_RIM = 1, 2
 """An attribute of vertices: what somebody who knows better said that the boundary there is; 0 where nothing was."""
-_SHEET_EDGE = 0.3
+SHEET_EDGE = 0.3
 _WALL_END = -0.35
 _IN_SHEET = -0.8
 _RIM_SPAN = 0.25
@@ -128,8 +129,8 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     largest[order[np.concatenate([[True], shell[order][1:] != shell[order][:-1]])]] = True
     counted = shells.area[shell] >= _COUNTED_AREA * shells.area.max()
     is_rim = (facing > _WALL_END) & (share >= _RIM_SPAN)
-    is_rim |= (facing > _SHEET_EDGE) & (largest | ((share >= _EAR_SPAN) & (count >= _EAR_EDGES)))
-    feet = (facing > _FOOT_FACING) & (facing <= _SHEET_EDGE) & (share >= _FOOT_SPAN) & counted & ~is_rim
+    is_rim |= (facing > SHEET_EDGE) & (largest | ((share >= _EAR_SPAN) & (count >= _EAR_EDGES)))
+    feet = (facing > _FOOT_FACING) & (facing <= SHEET_EDGE) & (share >= _FOOT_SPAN) & counted & ~is_rim
     for i in np.flatnonzero(feet):
         own = slice(loops.start[i], loops.start[i + 1])
         is_rim[i] = _is_foot(mesh, a[own], normals[own], vector_area[i], float(facing[i]), shell[i])
@@ -226,8 +227,8 @@ def _flatness(outline: np.ndarray, vector_area: np.ndarray, span: float) -> str:
     return "flat" if off < 1e-3 * span else f"off its plane by {percent(off / max(span, 1e-300))} of its span"
 
 
-def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
-    """Findings for every hole, largest first, then the rims."""
+def find_holes(mesh: Mesh, boundaries: Boundaries, islands: dict[int, tuple[int, ...]] | None = None) -> list[Finding]:
+    """Findings for every hole, largest first, then the rims; `islands` tells the loops of those in each hole."""
     loops = mesh.loops
     corner = mesh.faces.ravel()
     findings = []
@@ -239,9 +240,11 @@ def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
             half = loops.loop(i)
             rim = letter == "R"
             outline, what = mesh.vertices[corner[half]], "outer rim"
+            within = len((islands or {}).get(int(i), ()))
             if not rim:
                 round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
                 what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
+                what += f" with {'an island' if within == 1 else counted(within, 'island')}" * (within > 0)
             findings.append(
                 Finding(
                     id=f"{letter}{number[letter]}",
@@ -250,7 +253,7 @@ def find_holes(mesh: Mesh, boundaries: Boundaries) -> list[Finding]:
                     place=boundaries.centre[i],
                     size=float(boundaries.length[i] if rim else boundaries.span[i]),
                     count=len(half),
-                    proposal="kept open" if rim else "patch",
+                    proposal="kept open" if rim else "patch as a ring" if within else "patch",
                     key=int(half.min()),
                     outline=outline,
                     about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i])),

@@ -138,6 +138,7 @@ def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[s
     crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
     within = [counted(int(roles.inner.sum()), "inner solid")] * bool(roles.inner.any())
     within += [counted(int(roles.skin.sum()), "doubled skin")] * bool(roles.skin.any())
+    within += [counted(int(roles.island.sum()), "island") + " in holes"] * bool(roles.island.any())
     told = [counted(crumbs, "stray")] * (crumbs > 0) + within + [describe_chunks(mesh, roles)] * (chunks > 0)
     brief = (
         [counted(crumbs, "stray")] * (crumbs > 0)

@@ -14,6 +14,7 @@ from tinsnip.space.crossings import meeting_pairs
 from tinsnip.space.tree import build_tree, closest_points, triangles_in_boxes
 from tinsnip.space.winding import winding_numbers
 from tinsnip.survey.finding import Finding, Kind
+from tinsnip.survey.islands import shells_that_are_islands
 from tinsnip.words import grouped, percent
 
 __all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles"]
@@ -53,6 +54,8 @@ class Roles(NamedTuple):
         Closed skins that face outward, within a solid: in its matter, or loose in a void of it.
     skin : ndarray of bool
         Second layers that lie close along the main shell.
+    island : ndarray of bool
+        Pieces of surface that lie free within a hole: no strays, as the patch there joins them.
     """
 
     main: int
@@ -61,6 +64,7 @@ class Roles(NamedTuple):
     void: np.ndarray
     inner: np.ndarray
     skin: np.ndarray
+    island: np.ndarray
 
     @property
     def within(self) -> np.ndarray:
@@ -82,7 +86,7 @@ def shell_roles(mesh: Mesh) -> Roles:
     n = len(shells)
     if n == 0:
         none = np.zeros(0, dtype=bool)
-        return Roles(-1, none, none, none, none, none)
+        return Roles(-1, none, none, none, none, none, none)
     main = int(np.argmax(shells.area))
     closed = shells.open_edges == 0
     contained = _contained(mesh, main)
@@ -92,14 +96,15 @@ def shell_roles(mesh: Mesh) -> Roles:
     stray = ~void & ~inner
     stray[main] = False
     skin = _second_skins(mesh, main, stray & (~closed | (shells.area > CHUNK_SHARE * shells.area[main])))
-    stray &= ~skin
+    island = shells_that_are_islands(mesh) & stray & ~skin
+    stray &= ~skin & ~island
     chunk = stray & (shells.area > CHUNK_SHARE * shells.area[main])
     small = stray & ~chunk
     if shells.area[small].sum() > CRUMBS_SHARE * shells.area.sum():
         chunk |= small
     elif small.any():
         chunk |= _against_the_main(mesh, main, small)
-    return Roles(main, stray & ~chunk, chunk, void, inner, skin)
+    return Roles(main, stray & ~chunk, chunk, void, inner, skin, island)
 
 
 def _contained(mesh: Mesh, main: int) -> np.ndarray:

@@ -9,7 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat.kit.patching import PatchSketch, PatchStyle
+from tinsnip.treat.kit.patching import PatchSketch, PatchStyle, rings_of
 
 __all__ = ["LiveSketch"]
 
@@ -59,9 +59,8 @@ class LiveSketch(QObject):
 
 
 def _sketch_of(mesh: Mesh, keys: tuple[int, ...] | None) -> PatchSketch | None:
-    loops, corner = mesh.loops, mesh.faces.ravel()
-    holes = np.flatnonzero(classify_boundaries(mesh).is_hole)
-    chosen = [loops.loop(i) for i in holes if keys is None or int(loops.loop(i).min()) in keys]
-    if not 0 < sum(map(len, chosen)) <= _MOST_EDGES:
+    loops, holes = mesh.loops, np.flatnonzero(classify_boundaries(mesh).is_hole)
+    chosen = [i for i in holes if keys is None or int(loops.loop(i).min()) in keys]
+    if not 0 < sum(len(loops.loop(i)) for i in chosen) <= _MOST_EDGES:
         return None
-    return PatchSketch(mesh, [corner[half][::-1] for half in chosen])
+    return PatchSketch(mesh, rings_of(mesh, chosen))

@@ -10,7 +10,7 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part
+from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part, rings_of
 from tinsnip.treat.kit.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
@@ -77,7 +77,6 @@ class Patch(Treatment):
         """
         progress = context.progress
         progress.step("Finding holes")
-        loops = mesh.loops
         boundaries = classify_boundaries(mesh)
         chosen = boundaries.is_hole.copy()
         if self.under_mm is not None:
@@ -92,12 +91,10 @@ class Patch(Treatment):
         tidied = ""
         if self.tidy_rows:
             mesh, numbers, tidied = self._tidied(mesh, numbers, context)
-            loops = mesh.loops
             if len(numbers) == 0:
                 return Outcome(mesh, f"{tidied}; no hole is left to patch", {"holes": 0, "triangles": 0})
-        corner = mesh.faces.ravel()
-        # a patch runs against the open half-edges
-        rings = [corner[loops.loop(i)][::-1] for i in numbers]
+        rings = rings_of(mesh, numbers)
+        islands = sum(len(ring.bounds) - 2 for ring in rings)
         patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, [self.style] * len(rings), context)
         hung = len(mesh.faces) - kept
         gone = float(mesh.areas.sum() - triangle_areas(patched.vertices, patched.faces[:kept]).sum()) if hung else 0.0
@@ -106,10 +103,12 @@ class Patch(Treatment):
         seam, least = _angles(patched, kept)
         figures = {
             "seam_deg": seam, "least_deg": least,
-            "holes": len(rings), "triangles": added, "area_mm2": area, "patched_mm2": area, "tauter": tauter,
-            "crossings": crossed.fresh, "gone_mm2": gone,
+            "holes": len(rings), "islands": islands, "triangles": added, "area_mm2": area, "patched_mm2": area,
+            "tauter": tauter, "crossings": crossed.fresh, "gone_mm2": gone,
         }  # fmt: skip
         text = f"Patched {counted(len(rings), 'hole')}"
+        if islands:
+            text += f", joined {counted(islands, 'island')} in them"
         if tauter:
             text += f", {tauter} of them drawn taut so as not to cross the part"
         if hung:

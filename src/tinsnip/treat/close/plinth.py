@@ -11,7 +11,7 @@ from tinsnip.mesh.measures import triangle_areas
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.filling import add_triangles, close_rings, flat_cap
-from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part
+from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -85,7 +85,7 @@ class Plinth(Treatment):
             if min(c.fresh for c in crossed) and len(groups) == len(loops) == 1:
                 # a rim so ragged that walls would cross the part: a skin as taut as a drum's
                 skinned, kept, _, clear = patch_clear_of_the_part(
-                    mesh, [loops[0][::-1]], [PatchStyle(0.0)], context, rims=True
+                    mesh, [Ring.of(loops[0][::-1])], [PatchStyle(0.0)], context, rims=True
                 )
                 tried, crossed = [*tried, skinned], [*crossed, clear]
             best = int(np.argmin([c.fresh for c in crossed]))

@@ -12,7 +12,7 @@ from tinsnip.mesh.halfedges import fans_of
 from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.treat.kit.handles import loops_round_handles
-from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part
+from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -78,8 +78,8 @@ class CloseWindow(Treatment):
         if (fans_of(cut.faces, cut.twins, len(cut.vertices)) > 1).any() or len(cut.shells) != len(mesh.shells):
             return None
         corner = cut.faces.ravel()
-        rings = [corner[cut.loops.loop(i)][::-1] for i in range(len(cut.loops))]
-        rings = [ring for ring in rings if on[ring].all()]
+        rings = [Ring.of(corner[cut.loops.loop(i)][::-1]) for i in range(len(cut.loops))]
+        rings = [ring for ring in rings if on[ring.vertices].all()]
         if len(rings) != 2:
             return None
         styles = [PatchStyle(self.flow)] * 2

@@ -12,7 +12,7 @@ from tinsnip.progress import Progress, check_here
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
 from tinsnip.treat.kit.refining import refine_patch
 
-__all__ = ["add_triangles", "close_rings", "evenly", "fill_loop", "flat_cap"]
+__all__ = ["add_triangles", "close_rings", "evenly", "fill_loop", "flat_cap", "joined_loops"]
 
 _LARGEST_TABLE = 360
 _COMPACT = 0.02
@@ -237,9 +237,7 @@ def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -
     if found is None:
         parts = []
         for group in nested_rings(local, flat):
-            loop = rings[group[0]][::-1]
-            for hole in group[1:]:
-                loop = _bridged(points, loop, rings[hole][::-1])
+            loop = joined_loops(points, [rings[i][::-1] for i in group])
             parts.append(loop[fill_loop(points[loop])])
         return np.concatenate(parts)
     triangles = used[found]
@@ -251,12 +249,22 @@ def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -
     return triangles[:, ::-1] if along > against else triangles
 
 
-def _bridged(points: np.ndarray, outer: np.ndarray, inner: np.ndarray) -> np.ndarray:
-    """One loop of two: out along the shortest way between them, round the inner one, and back."""
-    distance, nearest = cKDTree(points[outer]).query(points[inner])
-    j = int(np.argmin(distance))
-    i = int(nearest[j])
-    return np.concatenate([outer[: i + 1], np.roll(inner, -j), inner[j : j + 1], outer[i:]])
+def joined_loops(points: np.ndarray, loops: list[np.ndarray]) -> np.ndarray:
+    """One loop of an outer one and those within it: to each along the shortest way, round it, and back.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+    loops : list of ndarray of int
+        The inner ones run the other way round than the outer one, which is the first.
+    """
+    outer, *others = loops
+    for inner in others:
+        distance, nearest = cKDTree(points[outer]).query(points[inner])
+        j = int(np.argmin(distance))
+        i = int(nearest[j])
+        outer = np.concatenate([outer[: i + 1], np.roll(inner, -j), inner[j : j + 1], outer[i:]])
+    return outer
 
 
 def evenly(points: np.ndarray, flats: list[np.ndarray], edge: float) -> tuple[list[np.ndarray], np.ndarray]:

@@ -1,7 +1,9 @@
-"""Patches over rings of open edges: filled, refined and faired, and kept clear of the surface round them."""
+"""Patches over holes: filled, refined and shaped, and kept clear of the surface round them."""
 
 import os
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -13,16 +15,25 @@ from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at, ve
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.islands import islands_of
 from tinsnip.treat.kit.clearance import Crossed, what_new_triangles_cross
 from tinsnip.treat.kit.fairing import fair
 from tinsnip.treat.kit.fans import split_fans
-from tinsnip.treat.kit.filling import add_triangles, fill_loop
+from tinsnip.treat.kit.filling import add_triangles, fill_loop, joined_loops
 from tinsnip.treat.kit.refining import refine_patch
 from tinsnip.treat.kit.shaping import heights_over, laid_over_plane, taut_over
 from tinsnip.treat.kit.surroundings import rows_round
 from tinsnip.treat.treatment import Context
 
-__all__ = ["PatchSketch", "PatchStyle", "patch_clear_of_the_part", "patch_owners", "patch_rings"]
+__all__ = [
+    "PatchSketch",
+    "PatchStyle",
+    "Ring",
+    "patch_clear_of_the_part",
+    "patch_owners",
+    "patch_rings",
+    "rings_of",
+]
 
 _TOO_FAR = 0.6
 _ROWS = 12
@@ -36,6 +47,31 @@ _MOST_HANGING = 12
 _HANGING_EDGES = 0.05
 _HANGING_SHARE = 1e-3
 """Triangles a hole or an edge of its rim, and share of the whole area, that may go so that patches keep clear."""
+
+
+class Ring(NamedTuple):
+    """What a patch hangs in: a loop of vertices, against the open half-edges, and after it those of islands within.
+
+    Attributes
+    ----------
+    vertices : ndarray of int, shape (N,)
+    bounds : ndarray of int, shape (L + 1,)
+        Where each loop begins, and N.
+    """
+
+    vertices: np.ndarray
+    bounds: np.ndarray
+
+    @classmethod
+    def of(cls, *loops: np.ndarray) -> "Ring":
+        """Of the outer loop, and those of islands in it."""
+        return cls(np.concatenate(loops), np.cumsum([0, *map(len, loops)]))
+
+
+def rings_of(mesh: Mesh, numbers: Iterable[int]) -> list[Ring]:
+    """What patches of some holes, numbers of boundary loops, hang in: islands are left as they are, and joined."""
+    corner, loops, islands = mesh.faces.ravel(), mesh.loops, islands_of(mesh)
+    return [Ring.of(*(corner[loops.loop(j)][::-1] for j in (i, *islands.get(int(i), ())))) for i in numbers]
 
 
 class PatchStyle(NamedTuple):
@@ -67,7 +103,7 @@ class PatchStyle(NamedTuple):
 
 
 def patch_clear_of_the_part(
-    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context, rims: bool = False
+    mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context, rims: bool = False
 ) -> tuple[Mesh, int, int, Crossed]:
     """Close rings with patches that keep clear of the surface and of each other, as far as that can be.
 
@@ -77,8 +113,7 @@ def patch_clear_of_the_part(
     Parameters
     ----------
     mesh : Mesh
-    rings : list of ndarray of int
-        Vertices round each hole, against the open half-edges.
+    rings : list of Ring
     styles : list of PatchStyle
         One for each.
     context : Context
@@ -112,7 +147,7 @@ def patch_clear_of_the_part(
 
 
 def _as_clear_as_may_be(
-    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context
+    mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context
 ) -> tuple[Mesh, int, Crossed]:
     """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise."""
     now = list(styles)
@@ -133,14 +168,14 @@ def _as_clear_as_may_be(
 
 
 def _without_what_hangs_over(
-    mesh: Mesh, patched: Mesh, rings: list[np.ndarray], crossed: Crossed, rims: bool
-) -> tuple[Mesh, list[np.ndarray], list[int]]:
+    mesh: Mesh, patched: Mesh, rings: list[Ring], crossed: Crossed, rims: bool
+) -> tuple[Mesh, list[Ring], list[int]]:
     """Take away the few triangles at the edges of holes that patches cross, and what hangs by a corner then.
 
     Returns
     -------
     mesh : Mesh
-    rings : list of ndarray of int
+    rings : list of Ring
         The holes as they are then; empty where there were too many such triangles.
     came_from : list of int
         Which ring before each is what is left of.
@@ -154,11 +189,11 @@ def _without_what_hangs_over(
         hanging = np.flatnonzero(triangles_at(mesh.faces, at[: len(mesh.vertices)]))
     on_ring = np.zeros(len(mesh.vertices), dtype=np.int32)
     for i, ring in enumerate(rings, 1):
-        on_ring[ring] = i
+        on_ring[ring.vertices] = i
     beside = on_ring[mesh.faces[hanging]].max(axis=1)
     on_ring[mesh.faces[hanging]] = np.maximum(on_ring[mesh.faces[hanging]], beside[:, None])
     area = triangle_areas(mesh.vertices, mesh.faces[hanging]).sum()
-    most = max(_MOST_HANGING * len(rings), _HANGING_EDGES * sum(map(len, rings)))
+    most = max(_MOST_HANGING * len(rings), _HANGING_EDGES * sum(len(ring.vertices) for ring in rings))
     if len(hanging) > most or area > _HANGING_SHARE * mesh.areas.sum():
         return mesh, [], []
     keep = np.ones(old, dtype=bool)
@@ -169,13 +204,13 @@ def _without_what_hangs_over(
     scraps = (shells.open_edges > 0) & (shells.triangles <= 3)
     tidied = keep_triangles(tidied, ~np.append(scraps, False)[shells.label])
     mark, tidied = tidied.attributes[_ON_RING].values, tidied.without_attribute(_ON_RING)
-    corner, loops, boundaries = tidied.faces.ravel(), tidied.loops, classify_boundaries(tidied)
-    found = [corner[loops.loop(i)][::-1] for i in np.flatnonzero(boundaries.is_hole | (boundaries.is_rim & rims))]
-    found = [ring for ring in found if mark[ring].any()]
-    return tidied, found, [int(mark[ring].max()) - 1 for ring in found]
+    boundaries = classify_boundaries(tidied)
+    found = rings_of(tidied, np.flatnonzero(boundaries.is_hole | (boundaries.is_rim & rims)))
+    found = [ring for ring in found if mark[ring.vertices].any()]
+    return tidied, found, [int(mark[ring.vertices].max()) - 1 for ring in found]
 
 
-def patch_owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: np.ndarray) -> np.ndarray:
+def patch_owners(mesh: Mesh, patched: Mesh, rings: list[Ring], triangles: np.ndarray) -> np.ndarray:
     """Numbers of the patches that some made triangles belong to, by the ring their patch hangs on."""
     if len(triangles) == 0:
         return np.empty(0, dtype=np.int64)
@@ -184,7 +219,7 @@ def patch_owners(mesh: Mesh, patched: Mesh, rings: list[np.ndarray], triangles: 
     owner = np.full(len(made.shells), -1, dtype=np.int64)
     ring_of = np.full(len(patched.vertices), -1, dtype=np.int64)
     for i, ring in enumerate(rings):
-        ring_of[ring] = i
+        ring_of[ring.vertices] = i
     corner_ring = ring_of[made.faces]
     hangs = corner_ring.max(axis=1)
     owner[label[hangs >= 0]] = hangs[hangs >= 0]
@@ -218,19 +253,20 @@ class _Patched(NamedTuple):
 class _Surroundings:
     """What patches are told about the surface round their rings."""
 
-    def __init__(self, mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle]) -> None:
+    def __init__(self, mesh: Mesh, rings: list[Ring], styles: list[PatchStyle]) -> None:
         self.mesh, self.rings = mesh, rings
+        every = [ring.vertices for ring in rings]
         on_ring = np.zeros(len(mesh.vertices), dtype=bool)
-        on_ring[np.concatenate(rings)] = True
+        on_ring[np.concatenate(every)] = True
         self.sigma, self.touching = _edge_lengths_at(mesh, on_ring)
         needed = any(style.flow > 0 and not style.on_plane and not style.fewest for style in styles)
-        self.around = rows_round(mesh, rings, _ROWS) if needed else [np.empty(0, dtype=np.int64)] * len(rings)
+        self.around = rows_round(mesh, every, _ROWS) if needed else [np.empty(0, dtype=np.int64)] * len(rings)
         near = np.zeros(len(mesh.vertices), dtype=bool)
         near[np.concatenate(self.around)] = True
         self.upright = vertex_normals(mesh.vertices, mesh.faces[triangles_at(mesh.faces, near)]) if needed else None
         ring_of = np.full(len(mesh.vertices), -1, dtype=np.int64)
         for i, ring in enumerate(rings):
-            ring_of[ring] = i
+            ring_of[ring.vertices] = i
         vectors = face_vectors(mesh.vertices, self.touching)
         self.normals = vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
         # a triangle counts where it has an edge, or a corner, on the ring
@@ -246,10 +282,10 @@ class _Surroundings:
 
 def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -> _Patched:
     """Fill one ring, over its plane where it has one; else with least area, to be shaped later."""
-    vertices, ring = known.mesh.vertices, known.rings[i]
+    vertices, (ring, bounds) = known.mesh.vertices, known.rings[i]
     points, sigma = vertices[ring], known.sigma[ring]
     own = np.zeros((len(ring), 0)) if known.values is None else known.values[ring].astype(np.float64)
-    laid = laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state)
+    laid = laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state, bounds)
     if laid is not None:
         around = known.around[i]
         if len(around):  # what lies round a sharp edge is another side of the part
@@ -259,7 +295,8 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
         placed = laid.middle + laid.flat @ laid.axes[:2] + heights[:, None] * laid.axes[2]
         values = taut_over(laid, len(ring), own) if own.shape[1] else own[:0]
         return _Patched(placed, laid.triangles, values, True)
-    found = fill_loop(points)
+    round_it = joined_loops(points, [np.arange(a, b) for a, b in pairwise(bounds)])
+    found = round_it[fill_loop(points[round_it])]
     if not style.fewest:
         points, found = refine_patch(points, found, sigma, state)
     return _Patched(points, found, own[:0], False)
@@ -271,12 +308,11 @@ class PatchSketch:
     Parameters
     ----------
     mesh : Mesh
-    rings : list of ndarray of int
-        Vertices round each hole, against the open half-edges.
+    rings : list of Ring
     """
 
-    def __init__(self, mesh: Mesh, rings: list[np.ndarray]) -> None:
-        self._rings = [ring for ring in rings if len(ring) > 3]
+    def __init__(self, mesh: Mesh, rings: list[Ring]) -> None:
+        self._rings = [ring for ring in rings if len(ring.vertices) > 3]
         self._known = _Surroundings(mesh, self._rings, [PatchStyle()] * len(self._rings)) if self._rings else None
 
     def corners(self, style: PatchStyle, state: np.ndarray) -> np.ndarray:
@@ -285,16 +321,13 @@ class PatchSketch:
         return np.concatenate([np.zeros((0, 3, 3)), *(patch.points[patch.triangles] for patch in made)])
 
 
-def patch_rings(
-    mesh: Mesh, rings: list[np.ndarray], styles: list[PatchStyle], context: Context
-) -> tuple[Mesh, np.ndarray]:
+def patch_rings(mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context) -> tuple[Mesh, np.ndarray]:
     """Close rings with patches of the density round them.
 
     Parameters
     ----------
     mesh : Mesh
-    rings : list of ndarray of int
-        Vertices round each hole, against the open half-edges.
+    rings : list of Ring
     styles : list of PatchStyle
         One for each.
     context : Context
@@ -306,8 +339,9 @@ def patch_rings(
         For each new triangle the ring whose patch it is of, if that lies over a plane; else -1.
     """
     base, state = len(mesh.vertices), context.progress.step("Patching holes", len(rings))
-    triangles = [np.array([r for r in rings if len(r) == 3], dtype=np.int64).reshape(-1, 3)]
-    some = [i for i, ring in enumerate(rings) if len(ring) > 3]  # two edges close by themselves
+    small = [ring.vertices for ring in rings if len(ring.vertices) == 3]
+    triangles = [np.array(small, dtype=np.int64).reshape(-1, 3)]
+    some = [i for i, ring in enumerate(rings) if len(ring.vertices) > 3]  # two edges close by themselves
     known = _Surroundings(mesh, rings, styles)
     context.progress.check()
     made: list[_Patched] = []
@@ -325,7 +359,7 @@ def patch_rings(
     extra, blends, owner, values, count = [], [], [], [], 0
     sheets = [np.full(len(triangles[0]), -1)]
     for i, patch in zip(some, made, strict=True):
-        ring, new = rings[i], patch.points[len(rings[i]) :]
+        ring, new = rings[i].vertices, patch.points[len(rings[i].vertices) :]
         number = np.concatenate([ring, base + count + np.arange(len(new))])
         triangles.append(number[patch.triangles])
         sheets.append(np.full(len(patch.triangles), i if patch.is_laid else -1))
@@ -383,7 +417,7 @@ def _shaped(
     made: np.ndarray,
     inner: np.ndarray,
     owners: np.ndarray,
-    rings: list[np.ndarray],
+    rings: list[Ring],
     flows: np.ndarray,
 ) -> np.ndarray:
     """Fair the patches that lie over no plane at once; one that runs away from its hole is drawn taut instead."""
@@ -405,7 +439,7 @@ def _shaped(
     flow = float(flows.max())
     placed = fair(points, local, ~known, on_edge, max(flow, 0.0))[~known]
     runaway = flows < flow  # to be drawn taut in any case
-    span = np.array([np.linalg.norm(np.ptp(mesh.vertices[r], axis=0)) for r in rings])
+    span = np.array([np.linalg.norm(np.ptp(mesh.vertices[r.vertices], axis=0)) for r in rings])
     off = np.linalg.norm(placed - own_inner, axis=1)
     np.logical_or.at(runaway, owners, ~(off < _TOO_FAR * span[owners]))
     if runaway.any() and flow > 0:

@@ -1,5 +1,6 @@
 """The shape of a patch that lies over a plane: taut, flowing on from its surroundings, or flat."""
 
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -40,21 +41,36 @@ class Laid(NamedTuple):
     middle : ndarray, shape (3,)
     axes : ndarray, shape (3, 3)
         Two axes of the plane and its normal, as rows.
+    following : ndarray of int
+        The ring's vertex after each.
     """
 
     flat: np.ndarray
     triangles: np.ndarray
     middle: np.ndarray
     axes: np.ndarray
+    following: np.ndarray
 
 
-def _newell(points: np.ndarray) -> np.ndarray:
+def _newell(points: np.ndarray, following: np.ndarray) -> np.ndarray:
     own = points - points.mean(axis=0)
-    return 0.5 * np.cross(own, np.roll(own, -1, axis=0)).sum(axis=0)
+    return 0.5 * np.cross(own, own[following]).sum(axis=0)
+
+
+def _following(bounds: np.ndarray) -> np.ndarray:
+    """The number after each, round the loop that it is of."""
+    following = np.arange(bounds[-1]) + 1
+    following[bounds[1:] - 1] = bounds[:-1]
+    return following
 
 
 def laid_over_plane(
-    points: np.ndarray, normals: np.ndarray, sigma: np.ndarray, fewest: bool, state: np.ndarray
+    points: np.ndarray,
+    normals: np.ndarray,
+    sigma: np.ndarray,
+    fewest: bool,
+    state: np.ndarray,
+    bounds: np.ndarray | None = None,
 ) -> Laid | None:
     """Lay a patch over the plane of its ring.
 
@@ -70,6 +86,8 @@ def laid_over_plane(
         Without inner vertices.
     state : ndarray of int64
         Polled for cancelling.
+    bounds : ndarray of int, optional
+        Where the loops begin that the ring is of, and N: the outer one, and those of islands in it. One by default.
 
     Returns
     -------
@@ -77,7 +95,9 @@ def laid_over_plane(
         None where the ring does not lie over one plane without folding, or the surface there is too steep for it.
     """
     around = normals.sum(axis=0)
-    for way in (_newell(points), around):
+    bounds = np.array([0, len(points)]) if bounds is None else bounds
+    following, loops = _following(bounds), [np.arange(a, b) for a, b in pairwise(bounds)]
+    for way in (_newell(points, following), around):
         size = float(np.linalg.norm(way))
         if not size > 0:
             continue
@@ -87,19 +107,20 @@ def laid_over_plane(
         middle = points.mean(axis=0)
         axes = np.stack([*plane_axes(normal), normal])
         flat = (points - middle) @ axes[:2].T
-        found = triangulate_flat([np.arange(len(points))], flat)
-        if found is None or len(found) != len(points) - 2:
+        found = triangulate_flat(loops, flat)
+        if found is None or len(found) != len(points) - 4 + 2 * len(loops):
             continue
         if fewest:
-            return Laid(flat, found, middle, axes)
-        long = np.linalg.norm(np.roll(points, -1, axis=0) - points, axis=1)
-        short = np.linalg.norm(np.roll(flat, -1, axis=0) - flat, axis=1)
-        share = (short + np.roll(short, 1)) / np.maximum(long + np.roll(long, 1), 1e-300)
+            return Laid(flat, found, middle, axes, following)
+        long = np.linalg.norm(points[following] - points, axis=1)
+        short = np.linalg.norm(flat[following] - flat, axis=1)
+        before = np.argsort(following)
+        share = (short + short[before]) / np.maximum(long + long[before], 1e-300)
         level = np.column_stack([flat, np.zeros(len(flat))])
         # long loops are graded, or the triangles would grow with the square of their edges
         slope = _GRADED * min(max((len(points) - _LONG) / (8 * _LONG), 0.0), 1.0)
         level, found = refine_patch(level, found, sigma * np.maximum(share, 0.3), state, True, slope)
-        return Laid(level[:, :2], found, middle, axes)
+        return Laid(level[:, :2], found, middle, axes, following)
     return None
 
 
@@ -143,17 +164,18 @@ def _membrane_grid(grid, held, sweeps):
                     grid[i, j, c] += pull * (0.25 * (up + down + left + right) - grid[i, j, c])
 
 
-def _membrane(flat: np.ndarray, count: int, values: np.ndarray) -> np.ndarray:
+def _membrane(flat: np.ndarray, following: np.ndarray, values: np.ndarray) -> np.ndarray:
     """Values that hang between those on the ring like a drum skin, first guess; shape (N, M)."""
+    count = len(following)
     ring = flat[:count]
     low = ring.min(axis=0)
     cell = float((ring.max(axis=0) - low).max()) / _CELLS
     # the ring, closely enough that it leaves no gap between nodes
-    ends = np.roll(ring, -1, axis=0)
+    ends = ring[following]
     steps = int(np.ceil(np.linalg.norm(ends - ring, axis=1).max() / (0.5 * cell))) if cell > 0 else 1
     part = (np.arange(steps) / steps)[:, None, None]
     places = ((1 - part) * ring + part * ends).reshape(-1, 2)
-    held_values = ((1 - part) * values + part * np.roll(values, -1, axis=0)).reshape(-1, values.shape[1])
+    held_values = ((1 - part) * values + part * values[following]).reshape(-1, values.shape[1])
     shape = np.maximum(np.ceil((ring.max(axis=0) - low) / cell).astype(int) + 3, 3)
     at = np.rint((places - low) / cell).astype(int) + 1
     number = np.clip(at[:, 0], 0, shape[0] - 1) * shape[1] + np.clip(at[:, 1], 0, shape[1] - 1)
@@ -181,7 +203,7 @@ def taut_over(laid: Laid, count: int, values: np.ndarray) -> np.ndarray:
     """
     found = np.concatenate([values, np.empty((len(laid.flat) - count, values.shape[1]))])
     if len(found) > count:
-        found[count:] = _membrane(laid.flat, count, values)
+        found[count:] = _membrane(laid.flat, laid.following, values)
         _relax(laid.triangles, found, count, 1.0, 12)
     return found
 

@@ -13,7 +13,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import clusters_of, crossings_of
-from tinsnip.treat.kit.patching import PatchStyle, patch_owners, patch_rings
+from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_owners, patch_rings
 from tinsnip.treat.treatment import Context
 
 __all__ = ["Untangled", "untangle_crossings"]
@@ -220,12 +220,12 @@ def _too_large(mesh: Mesh, holes: _Holes) -> np.ndarray:
 def _refilled(holes: _Holes, bad: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray]:
     """Fill the rings of parts that can be filled, and tell the parts whose patches cross something all the same."""
     some = [i for i, part in enumerate(holes.ring_part) if not bad[part]]
-    rings = [holes.rings[i] for i in some]
+    rings = [Ring.of(holes.rings[i]) for i in some]
     part = holes.ring_part[some]
     if not rings:
         return holes.mesh, np.empty(0, dtype=np.int64)
     shape = np.zeros(len(rings), dtype=np.int64)
-    shape[[len(ring) <= 4 for ring in rings]] = len(_STYLES) - 1
+    shape[[len(ring.vertices) <= 4 for ring in rings]] = len(_STYLES) - 1
     old = len(holes.mesh.faces)
     while True:
         filled, _ = patch_rings(holes.mesh, rings, [_STYLES[k] for k in shape], context)
