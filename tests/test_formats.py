@@ -22,7 +22,9 @@ from tests import specimens
 from tinsnip.errors import BadInput, TinsnipError
 from tinsnip.formats import FORMATS, glb, off, read_scan, write_mesh
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
+from tinsnip.treat import Context, Patch
 
 XYZ = b"property float x\nproperty float y\nproperty float z\n"
 WORDS = [b"-1", b"nan", b"99999999999", b"1e999", b",", b"\n"]
@@ -204,6 +206,24 @@ class Variants(Folder):
         self.assertEqual(again.attributes["texture"].beside[0].getpixel((0, 0)), (255, 0, 0))
         self.file("m.mtl", "newmtl skin\nmap_Kd ../../../etc/passwd\n")
         self.assertIsNone(read_scan(self.folder / "a.obj", "mm").mesh.colour)
+
+    def test_a_patch_has_colours_of_its_own_beside_a_texture(self) -> None:
+        whole = specimens.sphere(200.0, 30).mesh
+        holed = keep_triangles(whole, whole.vertices[whole.faces].mean(axis=1)[:, 2] < 80)
+        blue = Image.new("RGB", (8, 8), (0, 0, 250))
+        blue.putpixel((0, 7), (255, 0, 0))  # where nowhere is
+        holed = holed.with_attribute(
+            "texture", Attribute(Domain.CORNER, np.full((3 * len(holed.faces), 2), 0.5, np.float32), {0: blue})
+        ).with_attribute("colour", Attribute(Domain.VERTEX, np.tile(np.uint8([0, 0, 250]), (len(holed.vertices), 1))))
+        patched = Patch().apply(holed, Context()).mesh
+        self.assertGreater(len(patched.faces), len(holed.faces))
+        write_mesh(patched, self.folder / "a.glb")
+        again = read_scan(self.folder / "a.glb").mesh
+        self.assertEqual(len(again.faces), len(patched.faces))
+        self.assertEqual(np.unique(again.colour, axis=0).tolist(), [[0, 0, 250]])
+        bare = again.attributes["material"].values < 0
+        self.assertEqual(bare.sum(), len(patched.faces) - len(holed.faces))
+        self.assertEqual(again.attributes["texture"].beside[0].size, (8, 8))
 
     def test_concave_polygons(self) -> None:
         outline = [(0, 0), (4, 0), (4, 4), (2, 1), (0, 4)]

@@ -122,13 +122,13 @@ class Islands(unittest.TestCase):
     def test_dust_in_a_hole_is_none(self) -> None:
         shape = shapes()["sphere"]
         bare = holed(np.random.default_rng(1), shape.mesh, shape.place, 40.0)
-        dust = np.random.default_rng(2).normal(0, 1.0, (30, 1, 3)) * [8, 8, 2] + [0, 0, 97.0]
+        dust = np.random.default_rng(2).normal(0, 1.0, (30, 1, 3)) * [8, 8, 2] + np.array([0, 0, 97.0])
         corners = dust + np.random.default_rng(3).normal(0, 0.5, (30, 3, 3))
         own = len(bare.vertices) + np.arange(90).reshape(-1, 3)
         mesh = Mesh(np.concatenate([bare.vertices, corners.reshape(-1, 3)]), np.concatenate([bare.faces, own]))
         self.assertEqual(examine(mesh, crossings=False).counts()["islands"], 0)
         ball = specimens.sphere(6.0, 8).mesh  # nor is a ball that hangs in it
-        number, places = ball.faces + len(bare.vertices), ball.vertices + [0, 0, 97.0]
+        number, places = ball.faces + len(bare.vertices), ball.vertices + np.array([0, 0, 97.0])
         mesh = Mesh(np.concatenate([bare.vertices, places]), np.concatenate([bare.faces, number]))
         self.assertEqual(examine(mesh, crossings=False).counts()["islands"], 0)
 

@@ -15,6 +15,7 @@ import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import glb, obj, off, ply, stl, threemf
+from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.formats.units import UNITS, guess_unit
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles, reorder
@@ -314,9 +315,9 @@ def _compare(mesh: Mesh, back: Mesh, chosen: Format, path: Path) -> None:
     """Refuse a file that does not read back as it was meant."""
     places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
     same = len(back.faces) == len(mesh.faces)
-    if same and "texture" in back.attributes and "material" in mesh.attributes:
+    if same and "texture" in back.attributes and "texture" in mesh.attributes:
         # triangles come back sorted by their texture
-        order = np.argsort(mesh.attributes["material"].values, kind="stable")
+        order = np.argsort(texture_of_triangles(mesh), kind="stable")
         mesh = keep_triangles(mesh, order)
         places = mesh.vertices.astype(np.float32).astype(np.float64) if chosen.single_precision else mesh.vertices
     for begin in range(0, len(mesh.faces) if same else 0, 1 << 20):

@@ -11,7 +11,7 @@ from PIL import Image
 
 from tinsnip.errors import BadInput
 from tinsnip.formats.instances import check_unrolled
-from tinsnip.formats.textures import open_image, sample_colours
+from tinsnip.formats.textures import open_image, sample_colours, texture_of_triangles
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.welding import weld_bits
@@ -282,7 +282,7 @@ def _image_of(document: _Document, material: Any) -> int | None:
 
 
 def _joined(document: _Document, parts: list[dict[str, Any]]) -> Mesh:
-    """One mesh of all parts; colours only where every part has them."""
+    """One mesh of all parts; colours where every part has them, or a texture."""
     starts = np.cumsum([0] + [len(p["places"]) for p in parts])
     faces = np.concatenate([p["faces"] + s for p, s in zip(parts, starts[:-1], strict=True)])
     vertices = np.concatenate([p["places"] for p in parts])
@@ -309,6 +309,9 @@ def _joined(document: _Document, parts: list[dict[str, Any]]) -> Mesh:
         attributes["colour"] = Attribute(Domain.VERTEX, np.concatenate([p["colour"] for p in parts]))
     elif images:
         colour = sample_colours(faces, len(vertices), uv, images, attributes["material"])
+        for part, start in zip(parts, starts[:-1], strict=True):
+            if part["image"] is None and part["colour"] is not None:
+                colour[start : start + len(part["colour"])] = part["colour"]
         attributes["colour"] = Attribute(Domain.VERTEX, colour)
     return Mesh(vertices, faces, None, attributes)
 
@@ -347,13 +350,17 @@ class _Writer:
         return self.accessor(places.astype("<f4"), 5126, "VEC3", _ARRAY, min=low, max=high)
 
 
+def _colours(colour: np.ndarray, writer: _Writer) -> int:
+    wide = np.full((len(colour), 4), 255, dtype=np.uint8)
+    wide[:, :3] = colour
+    return writer.accessor(wide, 5121, "VEC4", _ARRAY, normalized=True)
+
+
 def _plain_primitive(mesh: Mesh, writer: _Writer) -> dict[str, Any]:
     """All triangles over the mesh's own vertices, with their colours."""
     names = {"POSITION": writer.positions(mesh.vertices.astype("<f4"))}
     if mesh.colour is not None:
-        wide = np.full((len(mesh.vertices), 4), 255, dtype=np.uint8)
-        wide[:, :3] = mesh.colour
-        names["COLOR_0"] = writer.accessor(wide, 5121, "VEC4", _ARRAY, normalized=True)
+        names["COLOR_0"] = _colours(mesh.colour, writer)
     index = writer.accessor(mesh.faces.astype("<u4").reshape(-1, 1), 5125, "SCALAR", _ELEMENTS)
     return {"attributes": names, "indices": index, "mode": 4}
 
@@ -361,10 +368,12 @@ def _plain_primitive(mesh: Mesh, writer: _Writer) -> dict[str, Any]:
 def _textured_primitives(
     mesh: Mesh, images: dict[int, Image.Image], writer: _Writer
 ) -> tuple[list[dict[str, Any]], dict[str, Any]]:
-    """A primitive for each texture; a vertex is repeated where its corners differ in texture place."""
+    """A primitive for each texture; a vertex is repeated where its corners differ in texture place.
+
+    What has no texture has one of its own, with the colours of its vertices.
+    """
     uv = mesh.attributes["texture"].values.reshape(-1, 3, 2)
-    material = mesh.attributes.get("material")
-    owner = material.values if material is not None else np.zeros(len(mesh.faces), dtype=np.int32)
+    owner = texture_of_triangles(mesh)
     primitives, extra = [], {"images": [], "textures": [], "materials": []}
     for number in np.unique(owner):
         own = owner == number
@@ -383,6 +392,8 @@ def _textured_primitives(
             surface = {"baseColorTexture": {"index": len(extra["textures"]) - 1}, "metallicFactor": 0.0}
             extra["materials"].append({"pbrMetallicRoughness": surface})
             primitive["material"] = len(extra["materials"]) - 1
+        elif mesh.colour is not None:
+            names["COLOR_0"] = _colours(mesh.colour[corner[first]], writer)
         primitive["indices"] = writer.accessor(index.astype("<u4").reshape(-1, 1), 5125, "SCALAR", _ELEMENTS)
         primitives.append(primitive)
     return primitives, extra

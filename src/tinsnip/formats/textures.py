@@ -7,9 +7,9 @@ import numpy as np
 from PIL import Image
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Attribute
+from tinsnip.mesh import MADE, Attribute, Mesh
 
-__all__ = ["material_images", "open_image", "sample_colours"]
+__all__ = ["material_images", "open_image", "sample_colours", "texture_of_triangles"]
 
 _MOST_PIXELS = 300_000_000
 
@@ -58,6 +58,17 @@ def material_images(path: Path, libraries: list[str], material: Attribute | None
                     number = names.index(current) if material is not None else 0
                     images[number] = open_image(picture, picture.name)
     return images
+
+
+def texture_of_triangles(mesh: Mesh) -> np.ndarray:
+    """Number of the material whose texture colours each triangle, int32, shape (F,).
+
+    -1 for what was made without a place on a texture, as patches are: that has only the colours of its vertices.
+    """
+    material = mesh.attributes.get("material")
+    owner = np.zeros(len(mesh.faces), dtype=np.int32) if material is None else material.values.astype(np.int32)
+    nowhere = ~mesh.attributes["texture"].values.reshape(len(mesh.faces), -1).any(axis=1)
+    return np.where((mesh.provenance == MADE) & nowhere, np.int32(-1), owner)
 
 
 def sample_colours(
