@@ -19,7 +19,9 @@ from tinsnip.app.state import session
 from tinsnip.formats import write_mesh
 from tinsnip.job import open_job, unfinished_folder
 from tinsnip.mesh import Mesh
-from tinsnip.treat import Mend, Orient, Reduce, SnipApart, StraightSnip, Sweep, Turn
+from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.regions import region_of_holes
+from tinsnip.treat import Mend, Orient, Patch, Reduce, SnipApart, StraightSnip, Sweep, Turn
 
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt
@@ -116,6 +118,36 @@ class Saved(JobTest):
             self.key(Qt.Key.Key_Z, CONTROL)
         self.assertEqual(len(self.job.log), 5)
         self.assertEqual(self.job.cursor, 1)
+
+    def test_a_click_on_what_was_made_goes_back_to_its_step(self) -> None:
+        ball = specimens.sphere(200.0, 40).mesh
+        middles = ball.vertices[ball.faces].mean(axis=1)
+        path = Path(self.folder.name) / "holed.ply"
+        write_mesh(keep_triangles(ball, np.abs(middles[:, 2]) < 80), path)  # a hole above, one below
+        self.window.opening.open([path])
+        self.settle()
+        self.key(Qt.Key.Key_Escape)
+        above = self.session.findings("Holes")[0 if self.session.findings("Holes")[0].place[2] > 0 else 1]
+        self.do(Patch(holes=region_of_holes(self.session.mesh, (above.key,))))
+        self.do(Patch(), Turn(degrees=90, axis=(1.0, 0.0, 0.0)), Reduce(triangles=4000))
+        self.key(Qt.Key.Key_P)
+        frame, steps = self.session.job.piece.frame, len(self.job.log)
+        for place, step in (((0, 0, 100.0), 1), ((0, 0, -100.0), 2)):
+            point = frame[:3, :3] @ np.array(place) + frame[:3, 3]
+            for turn in (0.0, 180.0):
+                self.view.look_from(turn, 0.0)
+                self.view.fit()
+                self.settle()
+                x, y, _ = self.view.camera.project(point)[0]
+                if self.view.camera.ray(x, y)[1] @ point < 0:  # it faces the view
+                    break
+            self.click(self.view, x, y)
+            self.wait_for(lambda step=step: self.window.editing.number == step)
+            self.assertEqual(self.job.log[step].action.name, "patch")
+            self.key(Qt.Key.Key_Escape)
+            self.wait_for(lambda: self.window.editing.number is None)
+            self.settle()
+            self.assertEqual((self.job.cursor, len(self.job.log)), (steps, steps))
 
     def test_recent_jobs_stand_on_the_empty_view_with_picture_and_date(self) -> None:
         self.do(Mend())

@@ -40,6 +40,7 @@ from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Tray
 from tinsnip.app.tools.arrows import Arrows
 from tinsnip.app.tools.dial import Dial
+from tinsnip.app.tools.makers import Makers
 from tinsnip.app.tools.navigate import Navigate
 from tinsnip.app.tools.pins import Pins
 from tinsnip.app.tools.scalebar import ScaleBar
@@ -75,6 +76,7 @@ class Window(QMainWindow):
         self.saving = Saving(self.session, self.shown.values, self.shown.picture)
         self.editing = Editing(self.session)
         self.editing.changed.connect(self.saving.changed)
+        self.makers.found.connect(self.editing.begin)
         self.opening = Opening(self.session, self.saving, self.settings, self)
         self.ticket = Ticket(self.session)
         self.trays: dict[str, Tray] = {s.name: s.make_tray(self.session, self.viewport) for s in STATIONS}
@@ -154,6 +156,8 @@ class Window(QMainWindow):
         self.dial, self.wipe, self.tags, self.pins = Dial(view), Wipe(view), Tags(view), Pins(view)
         navigate = Navigate(view)
         navigate.clicked.connect(self.pins.read_at)
+        self.makers = Makers(view)
+        navigate.clicked.connect(self.makers.look_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
         hand.drawn = [ScaleBar(view), self.pins, Arrows(view)]
         hand.moving = navigate

@@ -233,7 +233,10 @@ class ProvenanceLegend(QFrame):
             row.addWidget(value)
             box.addLayout(row)
             self.shares.append(value)
-        self.setFixedWidth(px(184))
+        note = QLabel("Click a made surface to go\nback to the step that made it.")
+        note.setObjectName("muted")
+        box.addWidget(note)
+        self.setFixedWidth(px(204))
         self.hide()
 
     def show_measured(self, measured: FromRaw | None) -> None:
