@@ -10,13 +10,15 @@ from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.test_patches import bends, holed
 from tests.test_shapes import put, sheet, together, tube
+from tinsnip.demo import demo_scan
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.job.step import moved_action, names_places
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.space.picking import first_hit
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import CloseWindow, Context, Patch, StraightSnip, Stretch, Strip
+from tinsnip.treat import CloseWindow, Context, Mend, Orient, Patch, StraightSnip, Stretch, Strip, Sweep
 
 if SCREEN:
     from PySide6.QtCore import Qt
@@ -145,6 +147,11 @@ def handles(mesh: Mesh) -> float:
     return len(mesh.shells) - (len(np.unique(mesh.faces)) - len(np.unique(ends, axis=0)) + len(mesh.faces)) / 2
 
 
+def capped_handles(mesh: Mesh) -> float:
+    """Handles of a mesh whose open edges count as closed by one face each, by counting all its edges."""
+    return handles(mesh) - len(mesh.loops) / 2
+
+
 class Windows(unittest.TestCase):
     def test_each_takes_exactly_one_handle(self) -> None:
         places = [(4, 4), (14, 5), (5, 15), (15, 16)]
@@ -172,6 +179,23 @@ class Windows(unittest.TestCase):
                     self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
                     self.assertEqual(sound(result), (0, 0, 0, 0))
                     self.assertGreater(result.volume, mesh.volume)
+
+    def test_the_ring_of_a_lantern_whose_walls_run_on(self) -> None:
+        mesh = demo_scan("gauge-lantern-upper", 150_000)
+        for treatment in (Mend(), Orient(), Sweep(chunks="sweep")):
+            mesh = treatment.apply(mesh, Context()).mesh
+        under = mesh.vertices[:, 2].max() - 6.0
+        place = mesh.vertices[np.argmin(np.linalg.norm(mesh.vertices - [0, 0, under], axis=1))]
+        outcome = CloseWindow(at=tuple(place.tolist())).apply(mesh, Context())
+        kept = len(mesh.faces) - int(outcome.text.split(":")[1].split(" tri")[0].replace("\u202f", ""))
+        self.assertEqual(len(outcome.mesh.faces), kept + outcome.figures["triangles"])
+        self.assertEqual(capped_handles(mesh) - capped_handles(outcome.mesh), 1, outcome.text)
+        self.assertEqual((outcome.mesh.edges.tangled, outcome.mesh.edges.flipped), (0, 0))
+        self.assertLess(outcome.figures["gone_share"], 0.05)
+        # it is filled, not severed: a sight through its middle meets the part now
+        middle = np.array([0.0, -100.0, under - 5.0])
+        hits = [first_hit(m.vertices, m.faces, middle, np.array([0, 1.0, 0])) for m in (mesh, outcome.mesh)]
+        self.assertEqual([hit is None for hit in hits], [True, False])
 
     def test_what_has_no_window_says_so(self) -> None:
         for bad in (specimens.sphere(20.0, 8).mesh, sheet(10.0, 5), Mesh(np.zeros((0, 3)), np.zeros((0, 3)))):

@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
+from tinsnip.app.view.edgepick import edge_point, pick_near_edge
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
 from tinsnip.treat import CloseWindow, Stretch, Strip, Treatment
@@ -30,12 +31,17 @@ class _TwoPlaces(Tool):
     def put_away(self) -> None:
         self._first = None
 
+    def is_near_edge(self, at: Pointer) -> bool:
+        """Whether the left button went down on the part, or right beside an open edge."""
+        is_left = at.button == Qt.MouseButton.LeftButton
+        return is_left and (self.is_on_part(at) or edge_point(self.view, at.x, at.y) is not None)
+
     def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
         """What the two places make."""
         raise NotImplementedError
 
     def press(self, at: Pointer) -> Drag | None:
-        return self._click(at) if self.is_on_part(at) else None
+        return self._click(at) if self.is_near_edge(at) else None
 
     def _click(self, at: Pointer) -> Drag:
         def picked(triangle: int, point: np.ndarray) -> None:
@@ -47,7 +53,7 @@ class _TwoPlaces(Tool):
                 self.session.apply(self.treatment(start, end))
             self.update()
 
-        self.view.pick(at.x, at.y, picked)
+        pick_near_edge(self.view, at.x, at.y, picked)
         return
         yield
 

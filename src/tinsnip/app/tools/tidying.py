@@ -4,6 +4,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
+from tinsnip.app.view.edgepick import pick_near_edge
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
 from tinsnip.regions import Region
@@ -57,7 +58,7 @@ class TidyEdge(Tool):
 
             self.session.do_made("Tidy the edge", make)
 
-        self.view.pick(at.x, at.y, picked)
+        pick_near_edge(self.view, at.x, at.y, picked)
         return
         yield
 

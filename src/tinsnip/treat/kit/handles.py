@@ -14,8 +14,8 @@ def loops_round_handles(mesh: Mesh, shell: int, start: int) -> list[np.ndarray]:
     """The greedy system of loops at a vertex, shortest first (Erickson and Whittlesey 2005).
 
     A tree of shortest ways, and beside it a tree of triangles that keeps off its edges and holds together where loops
-    would be long; each edge that neither takes closes a loop. Twice as many as the surface has handles; round open
-    edges there are further ones.
+    would be long; each edge that neither takes closes a loop. Twice as many as the surface has handles, once each open
+    edge counts as closed by one many-sided face.
 
     Parameters
     ----------
@@ -46,9 +46,13 @@ def loops_round_handles(mesh: Mesh, shell: int, start: int) -> list[np.ndarray]:
     far, before = dijkstra(ways, directed=False, indices=root, return_predecessors=True)
     check_here()
     in_tree = (before[a] == b) | (before[b] == a)
-    inner = (mesh.twins[half] >= 0) & ~in_tree
+    loops = mesh.loops
+    beyond = np.full(len(corner), -1, dtype=np.int64)  # the face that closes the open edge there
+    beyond[loops.halfedges] = len(own) + np.repeat(np.arange(len(loops)), np.diff(loops.start))
+    inner = ((mesh.twins[half] >= 0) | (beyond[half] >= 0)) & ~in_tree
     round_trip = far[a] + length + far[b]
-    f, g = number[half[inner] // 3], number[mesh.twins[half[inner]] // 3]
+    other = mesh.twins[half[inner]]
+    f, g = number[half[inner] // 3], np.where(other >= 0, number[other // 3], beyond[half[inner]])
     # the triangles' tree takes the longest first; of several edges between two triangles one is enough
     weight = 2 * float(round_trip.max()) - round_trip[inner]
     low, high = np.minimum(f, g), np.maximum(f, g)
@@ -56,11 +60,12 @@ def loops_round_handles(mesh: Mesh, shell: int, start: int) -> list[np.ndarray]:
     first = np.ones(len(order), dtype=bool)
     first[1:] = (low[order][1:] != low[order][:-1]) | (high[order][1:] != high[order][:-1])
     chosen = order[first]
-    joined = coo_matrix((weight[chosen], (low[chosen], high[chosen])), shape=(len(own), len(own)))
+    faces = len(own) + len(loops)
+    joined = coo_matrix((weight[chosen], (low[chosen], high[chosen])), shape=(faces, faces))
     tree = minimum_spanning_tree(joined.tocsr()).tocoo()
     check_here()
-    taken = np.sort(np.minimum(tree.row, tree.col).astype(np.int64) * len(own) + np.maximum(tree.row, tree.col))
-    key = low[chosen] * np.int64(len(own)) + high[chosen]
+    taken = np.sort(np.minimum(tree.row, tree.col).astype(np.int64) * faces + np.maximum(tree.row, tree.col))
+    key = low[chosen] * np.int64(faces) + high[chosen]
     closed = np.ones(len(low), dtype=bool)
     closed[chosen[np.isin(key, taken)]] = False
     edges = np.flatnonzero(inner)[closed]
