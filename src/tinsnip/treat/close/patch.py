@@ -6,8 +6,9 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
+from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.mesh.measures import face_vectors, triangle_areas
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part, rings_of
@@ -20,25 +21,43 @@ __all__ = ["Patch"]
 _MARK = "at a hole that is patched"
 
 
+@kernel
+def _cosines(V, faces, twins, kept):
+    """Least cosine across an edge between old and new triangles, and the largest one of a new triangle's corner."""
+    normal, other = np.empty(3), np.empty(3)
+    seam, sharp = 1.0, -1.0
+    for t in range(kept, faces.shape[0]):
+        _unit_normal(V, faces, t, normal)
+        for k in range(3):
+            a, b, c = faces[t, k], faces[t, (k + 1) % 3], faces[t, (k + 2) % 3]
+            dot = u = w = 0.0
+            for i in range(3):
+                dot += (V[b, i] - V[a, i]) * (V[c, i] - V[a, i])
+                u += (V[b, i] - V[a, i]) ** 2
+                w += (V[c, i] - V[a, i]) ** 2
+            sharp = max(sharp, dot / max(np.sqrt(u * w), 1e-300))
+            beside = twins[3 * t + k]
+            if 0 <= beside < 3 * kept:
+                _unit_normal(V, faces, beside // 3, other)
+                seam = min(seam, normal[0] * other[0] + normal[1] * other[1] + normal[2] * other[2])
+    return seam, sharp
+
+
+@kernel
+def _unit_normal(V, faces, t, normal):
+    a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+    ux, uy, uz = V[b, 0] - V[a, 0], V[b, 1] - V[a, 1], V[b, 2] - V[a, 2]
+    wx, wy, wz = V[c, 0] - V[a, 0], V[c, 1] - V[a, 1], V[c, 2] - V[a, 2]
+    normal[0], normal[1], normal[2] = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+    normal /= max(np.sqrt((normal * normal).sum()), 1e-300)
+
+
 def _angles(patched: Mesh, kept: int) -> tuple[float, float]:
     """The largest angle across an edge between what was there and what is made, and the sharpest corner made."""
-    made = patched.faces[kept:]
-    if len(made) == 0:
+    if kept == len(patched.faces):
         return 0.0, 0.0
-    half = np.arange(3 * kept, 3 * len(patched.faces))
-    beside = patched.twins[half]
-    seam = (beside >= 0) & (beside < 3 * kept)
-    normals = face_vectors(patched.vertices, made)
-    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    old = face_vectors(patched.vertices, patched.faces[beside[seam] // 3])
-    old /= np.maximum(np.linalg.norm(old, axis=1), 1e-300)[:, None]
-    cosine = (normals[half[seam] // 3 - kept] * old).sum(axis=1)
-    corners = patched.vertices[made]
-    sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
-    a, b, c = sides[:, 0], sides[:, 1], sides[:, 2]
-    sharp = [(x * x + y * y - z * z) / np.maximum(2 * x * y, 1e-300) for x, y, z in ((a, b, c), (b, c, a), (c, a, b))]
-    least = float(np.clip(np.max(sharp), -1, 1))
-    return float(np.degrees(np.arccos(np.clip(cosine.min(initial=1.0), -1, 1)))), float(np.degrees(np.arccos(least)))
+    seam, sharp = _cosines(patched.vertices, patched.faces, patched.twins, kept)
+    return tuple(float(np.degrees(np.arccos(np.clip(c, -1, 1)))) for c in (seam, sharp))
 
 
 class Patch(Treatment):
@@ -99,7 +118,7 @@ class Patch(Treatment):
         hung = len(mesh.faces) - kept
         gone = float(mesh.areas.sum() - triangle_areas(patched.vertices, patched.faces[:kept]).sum()) if hung else 0.0
         added = len(patched.faces) - kept
-        area = float(np.linalg.norm(face_vectors(patched.vertices, patched.faces[kept:]), axis=1).sum())
+        area = float(triangle_areas(patched.vertices, patched.faces[kept:]).sum())
         seam, least = _angles(patched, kept)
         figures = {
             "seam_deg": seam, "least_deg": least,

@@ -8,8 +8,12 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.space.crossings import crossings_and_folds
+from tinsnip.threads import in_chunks
 
 __all__ = ["Crossed", "what_new_triangles_cross"]
+
+_CELLS = 256
+"""Cells along the longest side of the grid by which what is far from new triangles is left out."""
 
 
 class Crossed(NamedTuple):
@@ -35,6 +39,49 @@ class Crossed(NamedTuple):
         if self.fresh:
             return f", crossing the part in {self.fresh} place{'s' * (self.fresh != 1)}"
         return ", where the part crosses itself" if len(self.pairs) else ""
+
+
+@kernel
+def _ends(V, faces, t, low, cell, ends):
+    """The cells that a triangle's box reaches into, lowest and highest."""
+    for k in range(3):
+        a, b, c = V[faces[t, 0], k], V[faces[t, 1], k], V[faces[t, 2], k]
+        ends[k] = int((min(a, b, c) - low[k]) / cell)
+        ends[3 + k] = int((max(a, b, c) - low[k]) / cell)
+
+
+@kernel
+def _mark_cells(V, faces, begin, end, low, cell, marked):
+    ends = np.empty(6, dtype=np.int64)
+    for t in range(begin, end):
+        _ends(V, faces, t, low, cell, ends)
+        marked[ends[0] : ends[3] + 1, ends[1] : ends[4] + 1, ends[2] : ends[5] + 1] = True
+
+
+@kernel
+def _reach(V, faces, begin, end, low, cell, marked, near):
+    """Flag the triangles that reach into a marked cell."""
+    ends = np.empty(6, dtype=np.int64)
+    for t in range(begin, end):
+        _ends(V, faces, t, low, cell, ends)
+        found = False
+        for x in range(ends[0], ends[3] + 1):
+            for y in range(ends[1], ends[4] + 1):
+                for z in range(ends[2], ends[5] + 1):
+                    found |= marked[x, y, z]
+        near[t] = found
+
+
+def _near_new(after: Mesh, old: int) -> np.ndarray:
+    """Old triangles that may meet a new one, shape (N,)."""
+    low, high = after.box
+    cell = float((high - low).max()) / _CELLS
+    near = np.ones(old, dtype=bool)
+    if cell > 0:
+        marked = np.zeros(((high - low) / cell).astype(np.int64) + 1, dtype=bool)
+        _mark_cells(after.vertices, after.faces, old, len(after.faces), low, cell, marked)
+        in_chunks(lambda a, b: _reach(after.vertices, after.faces, a, b, low, cell, marked, near), old, 200_000)
+    return np.flatnonzero(near)
 
 
 @kernel
@@ -74,7 +121,7 @@ def what_new_triangles_cross(before: Mesh, after: Mesh, sheets: np.ndarray | Non
     fresh = np.arange(old, count)
     second = None
     if sheets is not None and len(sheets) == count - old:
-        second = np.concatenate([np.arange(old), old + np.flatnonzero(~_alone(after, old, sheets))])
+        second = np.concatenate([_near_new(after, old), old + np.flatnonzero(~_alone(after, old, sheets))])
     pairs = np.concatenate(crossings_and_folds(after.vertices, after.faces, fresh, second=second))
     folded = np.zeros(len(pairs), dtype=bool)
     met = np.unique(pairs[pairs < old])

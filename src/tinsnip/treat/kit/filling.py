@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
+from tinsnip.mesh.halfedges import ABSENT, RING
 from tinsnip.progress import Progress, check_here
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
 from tinsnip.treat.kit.refining import refine_patch
@@ -192,9 +193,14 @@ def add_triangles(
     -------
     Mesh
     """
-    triangles, extra, halves = split_repeated_edges(mesh, triangles, extra)
     if blends is None:
-        blends = sparse.csr_matrix((len(extra) - len(halves), len(mesh.vertices)))
+        blends = sparse.csr_matrix((len(extra), len(mesh.vertices)))
+    added = _appended(mesh, triangles, extra, blends)
+    fresh = added.twins[3 * len(mesh.faces) :]
+    if not ((fresh <= RING) & (fresh != ABSENT)).any():
+        return added
+    # an inner edge that the mesh has too, or that occurs twice
+    triangles, extra, halves = split_repeated_edges(mesh, triangles, extra)
     if len(halves):
         source = sparse.vstack([sparse.identity(len(mesh.vertices), format="csr"), blends], format="csr")
         mean = sparse.csr_matrix(
@@ -202,6 +208,10 @@ def add_triangles(
             shape=(len(halves), source.shape[0]),
         )
         blends = sparse.vstack([blends, mean @ source], format="csr")
+    return _appended(mesh, triangles, extra, blends)
+
+
+def _appended(mesh: Mesh, triangles: np.ndarray, extra: np.ndarray, blends: sparse.csr_matrix) -> Mesh:
     old_vertices = np.arange(len(mesh.vertices), dtype=np.int32)
     old_triangles = np.arange(len(mesh.faces), dtype=np.int32)
     parents = np.concatenate([old_triangles, np.full(len(triangles), -1, dtype=np.int32)])

@@ -8,6 +8,8 @@ from tinsnip.mesh.halfedges import twin_table
 __all__ = ["refine_patch"]
 
 _GROWTH = 1.41421356
+_EVEN = 0.8660254
+"""Twice the area of a triangle with sides of one."""
 
 
 @kernel
@@ -132,8 +134,11 @@ def _swap(P, T, tw, n_tri, first, is_flat, state):
 
 @kernel
 def _split(P, T, tw, sigma, n_pts, n_tri, limit, slope, fresh):
-    """Put a point into every triangle that is too large for the density round it."""
-    added = 0
+    """Put a point into every triangle that is too large for the density round it.
+
+    Where edges may grow longer, slivers across a wide hole get one point together for the area of one triangle.
+    """
+    added, waiting = 0, 0.0
     for t in range(n_tri):
         if n_pts + added >= limit:
             break
@@ -154,6 +159,12 @@ def _split(P, T, tw, sigma, n_pts, n_tri, limit, slope, fresh):
                 large = False
         if not large:
             continue
+        if slope > 0.0:
+            nx, ny, nz = _normal(P, a, b, c)
+            waiting += min(np.sqrt(nx * nx + ny * ny + nz * nz) / (_EVEN * s * s), 1.0)
+            if waiting < 1.0:
+                continue
+            waiting -= 1.0
         v = n_pts + added
         P[v, 0], P[v, 1], P[v, 2] = x, y, z
         sigma[v] = s
