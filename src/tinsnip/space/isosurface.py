@@ -14,20 +14,21 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.space.welding import weld_exact
 
-__all__ = ["march"]
+__all__ = ["CUBE_EDGES", "march", "polygons_of_case"]
 
 _CORNERS = np.array([[i & 1, (i >> 1) & 1, i >> 2] for i in range(8)])
-_EDGES = [(a, b) for a, b in combinations(range(8), 2) if bin(a ^ b).count("1") == 1]
+CUBE_EDGES = [(a, b) for a, b in combinations(range(8), 2) if bin(a ^ b).count("1") == 1]
+"""A cube's edges, as numbers of corners: bit 0 of a corner is its x, bit 1 its y, bit 2 its z."""
 _FACES = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
 _BLOCK = 8
 
 
 def _edge_number(a: int, b: int) -> int:
-    return _EDGES.index((min(a, b), max(a, b)))
+    return CUBE_EDGES.index((min(a, b), max(a, b)))
 
 
 def _share_a_face(e: int, f: int) -> bool:
-    corners = {*_EDGES[e], *_EDGES[f]}
+    corners = {*CUBE_EDGES[e], *CUBE_EDGES[f]}
     return any(corners <= set(face) for face in _FACES)
 
 
@@ -48,29 +49,36 @@ def _cut_polygon(polygon: list[int]) -> list[tuple[int, int, int]] | None:
     return None
 
 
+def polygons_of_case(case: int) -> list[list[int]]:
+    """The polygons that cut a cube's inside corners off, as numbers of the edges they go through, round each."""
+    inside = [bool(case >> c & 1) for c in range(8)]
+    following: dict[int, int] = {}
+    for face in _FACES:
+        cuts = [
+            (_edge_number(face[k], face[(k + 1) % 4]), inside[face[k]])
+            for k in range(4)
+            if inside[face[k]] != inside[face[(k + 1) % 4]]
+        ]
+        for k, (edge, leaves) in enumerate(cuts):
+            if leaves:  # the run of inside corners that ends here began at the cut before
+                following[cuts[k - 1][0]] = edge
+    polygons = []
+    while following:
+        edge, polygon = next(iter(following)), []
+        while edge in following:
+            polygon.append(edge)
+            edge = following.pop(edge)
+        polygons.append(polygon)
+    return polygons
+
+
 @cache
 def _table() -> np.ndarray:
     """Triangles of each of the 256 cases as numbers of cube edges, padded with -1."""
     cases = []
     for case in range(256):
-        inside = [bool(case >> c & 1) for c in range(8)]
-        following: dict[int, int] = {}
-        for face in _FACES:
-            cuts = [
-                (_edge_number(face[k], face[(k + 1) % 4]), inside[face[k]])
-                for k in range(4)
-                if inside[face[k]] != inside[face[(k + 1) % 4]]
-            ]
-            for k, (edge, leaves) in enumerate(cuts):
-                if leaves:  # the run of inside corners that ends here began at the cut before
-                    following[cuts[k - 1][0]] = edge
         triangles: list[tuple[int, int, int]] = []
-        while following:
-            start, polygon = next(iter(following)), []
-            edge = start
-            while edge in following:
-                polygon.append(edge)
-                edge = following.pop(edge)
+        for polygon in polygons_of_case(case):
             found = None
             for turn in range(len(polygon)):
                 found = _cut_polygon(polygon[turn:] + polygon[:turn])
@@ -142,7 +150,7 @@ def march(
     active = blocks[np.abs(field(centres)) < 1.3 * np.sqrt(3) / 2 * _BLOCK * h]
     steps = np.arange(_BLOCK + 1)
     offsets = np.stack(np.meshgrid(steps, steps, steps, indexing="ij"), -1).reshape(-1, 3)
-    edges = np.array(_EDGES)
+    edges = np.array(CUBE_EDGES)
     soup = []
     batch = 512
     for begin in range(0, len(active), batch):

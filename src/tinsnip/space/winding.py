@@ -7,7 +7,7 @@ from tinsnip.progress import check_here, polled_here
 from tinsnip.space.tree import Tree, build_tree
 from tinsnip.threads import in_chunks
 
-__all__ = ["winding_numbers"]
+__all__ = ["Winding", "winding_numbers"]
 
 _DIRECT = 4_000_000
 """Pairs of point and triangle up to which all are summed one by one."""
@@ -142,13 +142,39 @@ def winding_numbers(
     if len(points) * len(faces) <= _DIRECT or len(points) < 3:
         in_chunks(lambda b, e: _directly(vertices, faces, points, b, e, turns, state), len(points), 1)
     else:
-        tree = tree or build_tree(vertices, faces)
-        dipole = np.empty((len(tree.boxes), 8))
-        _dipoles(vertices, faces, tree.order, tree.boxes, dipole)
-        in_chunks(
-            lambda b, e: _by_tree(vertices, faces, tree.order, tree.boxes, dipole, points, b, e, turns, state),
-            len(points),
-            1_000,
-        )
+        return Winding(vertices, faces, tree).at(points)
     check_here()
     return turns
+
+
+class Winding:
+    """The winding numbers of one surface, asked for again and again; far parts always stand in as dipoles.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+        At least one.
+    tree : Tree, optional
+        Of these triangles, where it is there already.
+    """
+
+    def __init__(self, vertices: np.ndarray, faces: np.ndarray, tree: Tree | None = None) -> None:
+        self.vertices, self.faces = vertices, faces
+        self.tree = tree or build_tree(vertices, faces)
+        self._dipole = np.empty((len(self.tree.boxes), 8))
+        _dipoles(vertices, faces, self.tree.order, self.tree.boxes, self._dipole)
+
+    def at(self, points: np.ndarray) -> np.ndarray:
+        """Winding numbers about points, shape (N, 3), to about two hundredths."""
+        points = np.ascontiguousarray(points, dtype=np.float64)
+        turns, state, tree = np.zeros(len(points)), polled_here(), self.tree
+
+        def work(begin: int, end: int) -> None:
+            _by_tree(
+                self.vertices, self.faces, tree.order, tree.boxes, self._dipole, points, begin, end, turns, state
+            )  # fmt: skip
+
+        in_chunks(work, len(points), 1_000)
+        check_here()
+        return turns

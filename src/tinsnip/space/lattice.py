@@ -1,0 +1,424 @@
+"""A surface laid into a lattice: where its triangles cut the lattice's edges, and which nodes lie inside.
+
+Only what lies near the surface is kept, in blocks of 4 x 4 x 4 nodes. What is inside is told by winding numbers
+(Jacobson et al. 2013), so that holes, overlaps and inner skins mislead nobody. Between two nodes that no triangle
+parts, and far from open edges, winding numbers hardly differ: a few are asked in each block, and stand for the others.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+from scipy import ndimage
+
+from tinsnip.kernels import kernel
+from tinsnip.progress import check_here
+from tinsnip.space.winding import Winding
+from tinsnip.threads import in_chunks
+
+__all__ = ["SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
+
+SIDE = 4
+"""Nodes along a block's side."""
+_NODES = SIDE**3
+_MARGIN = 3
+_SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
+"""Puts the lattice where no vertex of a modelled part lies on its lines."""
+_SURE = 0.2
+"""A winding number stands for others where it is further than this from a half."""
+_REACH = 2
+"""Blocks round an open edge in which each node is asked for itself."""
+_INSIDE = 0.5
+
+
+class Crossings(NamedTuple):
+    """Where lattice edges go through triangles, in order along each edge.
+
+    Attributes
+    ----------
+    first, last : ndarray of int32, shape (E,)
+        For each edge that is cut the lowest and the highest place.
+    share : ndarray, shape (C,)
+        Where along the edge, 0 to 1.
+    triangle : ndarray of int32, shape (C,)
+    """
+
+    first: np.ndarray
+    last: np.ndarray
+    share: np.ndarray
+    triangle: np.ndarray
+
+
+class Lattice(NamedTuple):
+    """Blocks of nodes near a surface; node n of block b has the number ``64 b + n``.
+
+    Attributes
+    ----------
+    low : ndarray, shape (3,)
+        Place of the first node, mm.
+    step : float
+        Distance of neighbours, mm.
+    number : ndarray of int32, shape (X, Y, Z)
+        Of the block there, or -1.
+    blocks : ndarray of int64, shape (N, 3)
+        Where each block lies.
+    inside : ndarray of bool, shape (64 N,)
+    turns : ndarray of float32, shape (64 N,)
+        Winding numbers, some of them those of a node near by.
+    cut : ndarray of int32, shape (64 N, 3)
+        For the edge from each node along each axis its place in `crossings`, or -1.
+    crossings : Crossings
+    """
+
+    low: np.ndarray
+    step: float
+    number: np.ndarray
+    blocks: np.ndarray
+    inside: np.ndarray
+    turns: np.ndarray
+    cut: np.ndarray
+    crossings: Crossings
+
+
+@kernel
+def _side(P, p, q, x, y, u, v):
+    """Whether (x, y) lies left of the line from p to q; the same number for either way round, turned."""
+    turned = p > q
+    if turned:
+        p, q = q, p
+    left = (P[q, u] - P[p, u]) * (y - P[p, v]) - (P[q, v] - P[p, v]) * (x - P[p, u]) > 0.0
+    return left != turned
+
+
+@kernel
+def _scan(P, faces, begin, end, shape, keys, shares, triangles):
+    """Cut lattice lines with triangles; without room only count them."""
+    n, counting = 0, keys.shape[0] == 0
+    for f in range(begin, end):
+        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        for axis in range(3):
+            u, v = (axis + 1) % 3, (axis + 2) % 3
+            lu, hu = min(P[a, u], P[b, u], P[c, u]), max(P[a, u], P[b, u], P[c, u])
+            lv, hv = min(P[a, v], P[b, v], P[c, v]), max(P[a, v], P[b, v], P[c, v])
+            if np.ceil(lu) > hu or np.ceil(lv) > hv:
+                continue
+            ux, uy, uz = P[b, axis] - P[a, axis], P[b, u] - P[a, u], P[b, v] - P[a, v]
+            wx, wy, wz = P[c, axis] - P[a, axis], P[c, u] - P[a, u], P[c, v] - P[a, v]
+            nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
+            low = min(P[a, axis], P[b, axis], P[c, axis])
+            high = max(P[a, axis], P[b, axis], P[c, axis])
+            for j in range(int(np.ceil(lu)), int(np.floor(hu)) + 1):
+                for k in range(int(np.ceil(lv)), int(np.floor(hv)) + 1):
+                    one = _side(P, a, b, j, k, u, v)
+                    if one != _side(P, b, c, j, k, u, v) or one != _side(P, c, a, j, k, u, v):
+                        continue
+                    if not counting:
+                        at = low
+                        if nx != 0.0:
+                            at = P[a, axis] - (ny * (j - P[a, u]) + nz * (k - P[a, v])) / nx
+                        at = min(max(at, low), high)
+                        i = int(np.floor(at))
+                        x = i if axis == 0 else (k if axis == 1 else j)
+                        y = j if axis == 0 else (i if axis == 1 else k)
+                        z = k if axis == 0 else (j if axis == 1 else i)
+                        keys[n] = ((axis * shape[0] + x) * shape[1] + y) * shape[2] + z
+                        shares[n] = at - i
+                        triangles[n] = f
+                    n += 1
+    return n
+
+
+@kernel
+def _mark_round(keys, shape, number):
+    """Note the blocks of all nodes of the cells round each cut edge."""
+    side = np.int64(SIDE)
+    for e in range(keys.shape[0]):
+        key = keys[e]
+        z = key % shape[2]
+        y = key // shape[2] % shape[1]
+        x = key // (shape[2] * shape[1]) % shape[0]
+        axis = key // (shape[2] * shape[1] * shape[0])
+        for i in range(x if axis == 0 else x - 1, x + 2):
+            for j in range(y if axis == 1 else y - 1, y + 2):
+                for k in range(z if axis == 2 else z - 1, z + 2):
+                    number[i // side, j // side, k // side] = 0
+
+
+@kernel
+def _note_cuts(keys, shape, number, cut):
+    side = np.int64(SIDE)
+    for e in range(keys.shape[0]):
+        key = keys[e]
+        z = key % shape[2]
+        y = key // shape[2] % shape[1]
+        x = key // (shape[2] * shape[1]) % shape[0]
+        axis = key // (shape[2] * shape[1] * shape[0])
+        b = np.int64(number[x // side, y // side, z // side])
+        cut[b * _NODES + ((x % side) * side + y % side) * side + z % side, axis] = e
+
+
+@kernel
+def _lots(cut, blocks, label):
+    """Number the nodes of each block by what no triangle parts."""
+    root = np.empty(_NODES, dtype=np.int64)
+    for i in range(blocks.shape[0]):
+        b = blocks[i]
+        for n in range(_NODES):
+            root[n] = n
+        for n in range(_NODES):
+            for axis in range(3):
+                far = SIDE * SIDE if axis == 0 else (SIDE if axis == 1 else 1)
+                if n // far % SIDE == SIDE - 1 or cut[b * _NODES + n, axis] >= 0:
+                    continue
+                p, q = n, n + far
+                while root[p] != p:
+                    p = root[p]
+                while root[q] != q:
+                    q = root[q]
+                root[max(p, q)] = min(p, q)
+        for n in range(_NODES):
+            p = n
+            while root[p] != p:
+                p = root[p]
+            root[n] = p
+            label[i, n] = p
+
+
+@kernel
+def _choose(label, every, ask):
+    """Which nodes are asked: all, or the first, the last and a middle one of each lot."""
+    size = np.empty(_NODES, dtype=np.int64)
+    seen = np.empty(_NODES, dtype=np.int64)
+    for i in range(label.shape[0]):
+        if every[i]:
+            ask[i, :] = True
+            continue
+        size[:] = 0
+        seen[:] = 0
+        for n in range(_NODES):
+            size[label[i, n]] += 1
+        for n in range(_NODES):
+            lot = label[i, n]
+            if seen[lot] == 0 or seen[lot] == size[lot] - 1 or seen[lot] == size[lot] // 2:
+                ask[i, n] = True
+            seen[lot] += 1
+
+
+@kernel
+def _stand_for(label, every, ask, turns, unsure):
+    """Let the first asked of each lot stand for all of it; flag blocks in which one is too near to a half."""
+    first = np.empty(_NODES, dtype=np.float32)
+    for i in range(label.shape[0]):
+        if every[i]:
+            continue
+        first[:] = np.nan
+        for n in range(_NODES):
+            if not ask[i, n]:
+                continue
+            lot = label[i, n]
+            if abs(turns[i, n] - _INSIDE) < _SURE:
+                unsure[i] = True
+            if np.isnan(first[lot]):
+                first[lot] = turns[i, n]
+            elif (first[lot] > _INSIDE) != (turns[i, n] > _INSIDE):
+                unsure[i] = True
+        if not unsure[i]:
+            for n in range(_NODES):
+                turns[i, n] = first[label[i, n]]
+
+
+@kernel
+def _wanted(number, blocks, look, inside, out):
+    """Blocks that are not there but hold a node of a cell round an edge whose ends lie on either side."""
+    side, n_out = np.int64(SIDE), 0
+    for i in range(look.shape[0]):
+        b = look[i]
+        for n in range(_NODES):
+            x = blocks[b, 0] * side + n // (side * side)
+            y = blocks[b, 1] * side + n // side % side
+            z = blocks[b, 2] * side + n % side
+            for axis in range(3):
+                p, q, r = x + (axis == 0), y + (axis == 1), z + (axis == 2)
+                if p >= number.shape[0] * side or q >= number.shape[1] * side or r >= number.shape[2] * side:
+                    continue
+                other = np.int64(number[p // side, q // side, r // side])
+                if other < 0:
+                    continue
+                at = other * _NODES + ((p % side) * side + q % side) * side + r % side
+                if inside[b * _NODES + n] == inside[at]:
+                    continue
+                for u in range(x if axis == 0 else x - 1, x + 2):
+                    for v in range(y if axis == 1 else y - 1, y + 2):
+                        for w in range(z if axis == 2 else z - 1, z + 2):
+                            k, j, m = u // side, v // side, w // side
+                            if u < 0 or v < 0 or w < 0:
+                                continue
+                            if k >= number.shape[0] or j >= number.shape[1] or m >= number.shape[2]:
+                                continue
+                            if number[k, j, m] == -1:
+                                number[k, j, m] = -2
+                                out[n_out, 0], out[n_out, 1], out[n_out, 2] = k, j, m
+                                n_out += 1
+                                if n_out == out.shape[0]:
+                                    return n_out
+    return n_out
+
+
+def _cut(vertices: np.ndarray, faces: np.ndarray, low: np.ndarray, step: float, shape: np.ndarray) -> tuple:
+    """Keys of the cut edges, rising, and the crossings on them."""
+    places = (vertices - low) / step
+    found: dict[int, tuple] = {}
+
+    def work(begin: int, end: int) -> None:
+        none = np.empty(0, dtype=np.int64), np.empty(0), np.empty(0, dtype=np.int32)
+        count = _scan(places, faces, begin, end, shape, *none)
+        some = np.empty(count, dtype=np.int64), np.empty(count), np.empty(count, dtype=np.int32)
+        if count:
+            _scan(places, faces, begin, end, shape, *some)
+        found[begin] = some
+
+    in_chunks(work, len(faces))
+    check_here()
+    keys, share, triangle = (np.concatenate([found[b][i] for b in sorted(found)]) for i in range(3))
+    order = np.lexsort((share, keys)) if len(keys) < 1000 else _sorted(keys, share)
+    keys, share, triangle = keys[order], share[order], triangle[order]
+    begins = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]])) if len(keys) else np.empty(0, np.int64)
+    first = begins.astype(np.int32)
+    last = np.append(first[1:], len(keys)).astype(np.int32) - 1 if len(first) else first
+    return keys[begins], Crossings(first, last, share, triangle)
+
+
+def _sorted(keys: np.ndarray, share: np.ndarray) -> np.ndarray:
+    """Order by key, then by share; few edges are cut more than once."""
+    order = np.argsort(keys, kind="stable")
+    same = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+    if len(same):
+        some = np.unique(np.concatenate([same, same + 1]))
+        order[some] = order[some][np.lexsort((share[order[some]], keys[order[some]]))]
+    return order
+
+
+def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[Lattice, np.ndarray]:
+    """Lay a surface into a lattice, with all blocks its triangles cut lattice edges in.
+
+    Parameters
+    ----------
+    field : Winding
+        The surface.
+    step : float
+        Distance of neighbouring nodes, mm.
+    room : float
+        How much further than the surface the lattice reaches, mm.
+
+    Returns
+    -------
+    lattice : Lattice
+        Nothing in it is signed yet: see `spread_lattice`.
+    near : ndarray of bool, shape (X, Y, Z)
+        Blocks that lie near open edges.
+    """
+    used = np.unique(field.faces)
+    box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
+    low = box[0] - room - (_MARGIN + _SHIFT) * step
+    shape = np.ceil((box[1] + room - low) / step).astype(np.int64) + 1 + _MARGIN
+    shape = -(-shape // SIDE) * SIDE
+    keys, crossings = _cut(field.vertices, field.faces, low, step, shape)
+    number = np.full(shape // SIDE, -1, dtype=np.int32)
+    _mark_round(keys, shape, number)
+    blocks = np.argwhere(number == 0)
+    number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
+    cut = np.full((_NODES * len(blocks), 3), -1, dtype=np.int32)
+    _note_cuts(keys, shape, number, cut)
+    inside, turns = np.zeros(len(cut), dtype=bool), np.zeros(len(cut), dtype=np.float32)
+    lattice = Lattice(low, step, number, blocks, inside, turns, cut, crossings)
+    return lattice, _near_open_edges(field, lattice)
+
+
+def _near_open_edges(field: Winding, lattice: Lattice) -> np.ndarray:
+    near = np.zeros(lattice.number.shape, dtype=bool)
+    faces = field.faces.astype(np.int64)
+    ends = np.sort(np.concatenate([faces[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
+    key = np.sort(ends[:, 0] * len(field.vertices) + ends[:, 1])
+    fresh = np.concatenate([[True], key[1:] != key[:-1]])
+    count = np.diff(np.append(np.flatnonzero(fresh), len(key)))
+    odd = key[fresh][count != 2]  # tangled edges count too: what hangs together there is open in its own way
+    if len(odd) == 0:
+        return near
+    a, b = field.vertices[odd // len(field.vertices)], field.vertices[odd % len(field.vertices)]
+    width = SIDE * lattice.step
+    steps = int(np.ceil(np.linalg.norm(b - a, axis=1).max() / width)) + 1
+    for part in np.linspace(0.0, 1.0, steps + 1):
+        at = ((a + part * (b - a) - lattice.low) / width).astype(np.int64)
+        near[tuple(np.clip(at, 0, np.array(near.shape) - 1).T)] = True
+    return ndimage.binary_dilation(near, np.ones((3, 3, 3), dtype=bool), _REACH)
+
+
+def _places(lattice: Lattice, blocks: np.ndarray, node: np.ndarray) -> np.ndarray:
+    """Where nodes lie, given by the place of their block and their number in it."""
+    own = np.stack([node // (SIDE * SIDE), node // SIDE % SIDE, node % SIDE], axis=-1)
+    return lattice.low + lattice.step * (blocks * SIDE + own)
+
+
+def _signed(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarray) -> None:
+    """Tell what is inside in some blocks."""
+    blocks = lattice.blocks[fresh]
+    label = np.empty((len(fresh), _NODES), dtype=np.int8)
+    _lots(lattice.cut, fresh, label)
+    every = near[tuple(blocks.T)]
+    ask = np.zeros((len(fresh), _NODES), dtype=bool)
+    _choose(label, every, ask)
+    turns = np.zeros((len(fresh), _NODES), dtype=np.float32)
+
+    def answer(which: np.ndarray) -> None:
+        i, n = np.nonzero(which)
+        turns[i, n] = field.at(_places(lattice, blocks[i], n))
+
+    answer(ask)
+    unsure = np.zeros(len(fresh), dtype=bool)
+    _stand_for(label, every, ask, turns, unsure)
+    if unsure.any():
+        answer(unsure[:, None] & ~ask)
+    nodes = (fresh[:, None] * _NODES + np.arange(_NODES)).ravel()
+    lattice.turns[nodes] = turns.ravel()
+    lattice.inside[nodes] = turns.ravel() > _INSIDE
+
+
+def spread_lattice(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarray | None = None) -> Lattice:
+    """Sign the nodes, and follow the surface between inside and outside where no triangles are, until it closes.
+
+    Parameters
+    ----------
+    lattice : Lattice
+    field : Winding
+    near : ndarray of bool
+        As from `lay_into_lattice`.
+    fresh : ndarray of int, optional
+        Blocks whose nodes were signed otherwise meanwhile; by default none is signed yet.
+
+    Returns
+    -------
+    Lattice
+        With further blocks.
+    """
+    if fresh is None:
+        fresh = np.arange(len(lattice.blocks))
+        _signed(lattice, field, near, fresh)
+    while len(fresh):
+        check_here()
+        low = np.unique(np.concatenate([lattice.blocks[fresh] - d for d in np.ndindex(2, 2, 2)]), axis=0)
+        low = low[(low >= 0).all(axis=1)]
+        look = lattice.number[tuple(low.T)]
+        look = look[look >= 0].astype(np.int64)
+        out = np.empty((max(27 * len(look), 1), 3), dtype=np.int64)
+        count = _wanted(lattice.number, lattice.blocks, look, lattice.inside, out)
+        old, more = len(lattice.blocks), out[:count]
+        lattice.number[tuple(more.T)] = np.arange(old, old + count, dtype=np.int32)
+        lattice = lattice._replace(
+            blocks=np.concatenate([lattice.blocks, more]),
+            inside=np.concatenate([lattice.inside, np.zeros(_NODES * count, dtype=bool)]),
+            turns=np.concatenate([lattice.turns, np.zeros(_NODES * count, dtype=np.float32)]),
+            cut=np.concatenate([lattice.cut, np.full((_NODES * count, 3), -1, dtype=np.int32)]),
+        )
+        fresh = np.arange(old, old + count)
+        if count:
+            _signed(lattice, field, near, fresh)
+    return lattice
