@@ -13,7 +13,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.progress import check_here
 from tinsnip.space.isosurface import CUBE_EDGES, polygons_of_case
-from tinsnip.space.lattice import SIDE, Lattice
+from tinsnip.space.lattice import INSIDE, SIDE, Lattice
 
 __all__ = ["DualSurface", "dual_surface", "nodes_to_turn"]
 
@@ -211,7 +211,7 @@ def _place(number, blocks, case, base, polygon, edges, inside, turns, cut, first
                     way[e, k] = normals[triangle[j], k]
             else:
                 rise = turns[high] - turns[low]
-                t = (0.5 - turns[low]) / rise if rise != 0.0 else 0.5
+                t = (INSIDE - turns[low]) / rise if rise != 0.0 else 0.5
                 at[e, axis] = t if 0.0 < t < 1.0 else 0.5
         for p in range(polygons):
             v = base[cell] + p

@@ -15,19 +15,22 @@ from tinsnip.progress import check_here
 from tinsnip.space.winding import Winding
 from tinsnip.threads import in_chunks
 
-__all__ = ["SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
+__all__ = ["INSIDE", "SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
 
 SIDE = 4
 """Nodes along a block's side."""
 _NODES = SIDE**3
-_MARGIN = 3
+_MARGIN = 2 * SIDE
 _SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
 """Puts the lattice where no vertex of a modelled part lies on its lines."""
 _SURE = 0.2
 """A winding number stands for others where it is further than this from a half."""
-_REACH = 2
+_REACH = 1
 """Blocks round an open edge in which each node is asked for itself."""
-_INSIDE = 0.5
+INSIDE = 0.52
+"""Winding number from which a node is inside; right beside a lone open sheet it is a half, and that is outside."""
+_CLOSE, _FAR = 0.05, 4.0
+"""What is closer to that is asked again, with dipoles only from so many radii."""
 
 
 class Crossings(NamedTuple):
@@ -215,11 +218,11 @@ def _stand_for(label, every, ask, turns, unsure):
             if not ask[i, n]:
                 continue
             lot = label[i, n]
-            if abs(turns[i, n] - _INSIDE) < _SURE:
+            if abs(turns[i, n] - INSIDE) < _SURE:
                 unsure[i] = True
             if np.isnan(first[lot]):
                 first[lot] = turns[i, n]
-            elif (first[lot] > _INSIDE) != (turns[i, n] > _INSIDE):
+            elif (first[lot] > INSIDE) != (turns[i, n] > INSIDE):
                 unsure[i] = True
         if not unsure[i]:
             for n in range(_NODES):
@@ -370,7 +373,11 @@ def _signed(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarra
 
     def answer(which: np.ndarray) -> None:
         i, n = np.nonzero(which)
-        turns[i, n] = field.at(_places(lattice, blocks[i], n))
+        places = _places(lattice, blocks[i], n)
+        found = field.at(places)
+        close = np.flatnonzero(np.abs(found - INSIDE) < _CLOSE)
+        found[close] = field.at(places[close], _FAR)
+        turns[i, n] = found
 
     answer(ask)
     unsure = np.zeros(len(fresh), dtype=bool)
@@ -379,7 +386,10 @@ def _signed(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarra
         answer(unsure[:, None] & ~ask)
     nodes = (fresh[:, None] * _NODES + np.arange(_NODES)).ravel()
     lattice.turns[nodes] = turns.ravel()
-    lattice.inside[nodes] = turns.ravel() > _INSIDE
+    lattice.inside[nodes] = turns.ravel() > INSIDE
+    rim = ((blocks == 0) | (blocks == np.array(lattice.number.shape) - 1)).any(axis=1)
+    if rim.any():  # nothing of the surface comes near the lattice's own border
+        lattice.inside[(fresh[rim][:, None] * _NODES + np.arange(_NODES)).ravel()] = False
 
 
 def spread_lattice(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarray | None = None) -> Lattice:

@@ -80,7 +80,7 @@ def _dipoles(V, faces, order, boxes, dipole):
 
 
 @kernel
-def _by_tree(V, faces, order, boxes, dipole, points, begin, end, turns, state):
+def _by_tree(V, faces, order, boxes, dipole, far, points, begin, end, turns, state):
     leaves = boxes.shape[0] // 2 + 1
     count = order.shape[0]
     stack = np.empty(128, dtype=np.int64)
@@ -96,7 +96,7 @@ def _by_tree(V, faces, order, boxes, dipole, points, begin, end, turns, state):
             node = stack[height]
             dx, dy, dz = dipole[node, 3] - x, dipole[node, 4] - y, dipole[node, 5] - z
             away2 = dx * dx + dy * dy + dz * dz
-            if away2 > _FAR * _FAR * dipole[node, 6]:
+            if away2 > far * far * dipole[node, 6]:
                 total += (dipole[node, 0] * dx + dipole[node, 1] * dy + dipole[node, 2] * dz) / (away2 * np.sqrt(away2))
             elif node < leaves - 1:
                 stack[height], stack[height + 1] = 2 * node + 1, 2 * node + 2
@@ -165,14 +165,18 @@ class Winding:
         self._dipole = np.empty((len(self.tree.boxes), 8))
         _dipoles(vertices, faces, self.tree.order, self.tree.boxes, self._dipole)
 
-    def at(self, points: np.ndarray) -> np.ndarray:
-        """Winding numbers about points, shape (N, 3), to about two hundredths."""
+    def at(self, points: np.ndarray, far: float = _FAR) -> np.ndarray:
+        """Winding numbers about points, shape (N, 3).
+
+        To about two hundredths; more exactly, and more slowly, where parts stand in as dipoles only from further off,
+        told in radii of theirs.
+        """
         points = np.ascontiguousarray(points, dtype=np.float64)
         turns, state, tree = np.zeros(len(points)), polled_here(), self.tree
 
         def work(begin: int, end: int) -> None:
             _by_tree(
-                self.vertices, self.faces, tree.order, tree.boxes, self._dipole, points, begin, end, turns, state
+                self.vertices, self.faces, tree.order, tree.boxes, self._dipole, far, points, begin, end, turns, state
             )  # fmt: skip
 
         in_chunks(work, len(points), 1_000)

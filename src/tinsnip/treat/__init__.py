@@ -3,6 +3,7 @@
 from tinsnip.treat.assembly import Assembled, Assembly
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
+from tinsnip.treat.close.recast import Recast
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.tell import TellOpenings
@@ -59,6 +60,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Stretch,
         Patch,
         Plinth,
+        Recast,
         Smooth,
         Reduce,
     )
@@ -90,6 +92,7 @@ __all__ = [
     "Place",
     "Plinth",
     "PullIn",
+    "Recast",
     "Reduce",
     "RoundSnip",
     "Scale",

@@ -1,0 +1,198 @@
+"""A part made anew as one closed skin: from a lattice round it, pulled back onto the raw surface, without crossings."""
+
+from typing import NamedTuple
+
+import numpy as np
+from scipy import sparse
+
+from tinsnip.errors import BadInput
+from tinsnip.kernels import kernel
+from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
+from tinsnip.mesh.measures import face_vectors, triangles_at
+from tinsnip.progress import Progress, check_here, polled_here
+from tinsnip.space.crossings import crossings_and_folds
+from tinsnip.space.dualsurface import DualSurface, dual_surface, nodes_to_turn
+from tinsnip.space.lattice import lay_into_lattice, spread_lattice
+from tinsnip.space.singles import as_files_hold
+from tinsnip.space.tree import closest_points
+from tinsnip.space.welding import weld_exact
+from tinsnip.space.winding import Winding
+
+__all__ = ["Skin", "recast_surface", "sound_triangles", "with_raw_values"]
+
+_MOST_TURNS = 40
+_PULL = 0.5
+"""Vertices go back onto the raw surface where it is closer than this, in steps."""
+_SETTLING = 10
+_CLEARING = 12
+
+
+class Skin(NamedTuple):
+    """A closed skin.
+
+    Attributes
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+    seen : ndarray of bool, shape (V,)
+        What lies along the raw surface; all else is made up.
+    nearest : ndarray of int32, shape (V,)
+        The raw triangle next to each.
+    foot : ndarray, shape (V, 3)
+        The place on it.
+    away : ndarray, shape (V,)
+        How far each lies off it, mm.
+    crossings : int
+        How many pairs of its triangles cross all the same.
+    """
+
+    vertices: np.ndarray
+    faces: np.ndarray
+    seen: np.ndarray
+    nearest: np.ndarray
+    foot: np.ndarray
+    away: np.ndarray
+    crossings: int
+
+
+def sound_triangles(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The triangles that span an area, over vertices of which no two lie at one place; and the numbers they had."""
+    index, first = weld_exact(mesh.vertices)
+    faces = index[mesh.faces].astype(np.int32)
+    sound = np.flatnonzero(np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1) > 0)
+    return np.ascontiguousarray(mesh.vertices[first]), np.ascontiguousarray(faces[sound]), sound
+
+
+@kernel
+def _settled(faces, places, free, rounds):
+    """Free vertices between their neighbours, again and again."""
+    total, count = np.empty(places.shape), np.empty(places.shape[0])
+    for _ in range(rounds):
+        total[:] = 0.0
+        count[:] = 0.0
+        for t in range(faces.shape[0]):
+            for k in range(3):
+                v = faces[t, k]
+                if free[v]:
+                    a, b = faces[t, (k + 1) % 3], faces[t, (k + 2) % 3]
+                    count[v] += 2.0
+                    for i in range(3):
+                        total[v, i] += places[a, i] + places[b, i]
+        for v in range(places.shape[0]):
+            if free[v] and count[v] > 0:
+                for i in range(3):
+                    places[v, i] = 0.5 * places[v, i] + 0.5 * total[v, i] / count[v]
+
+
+def _surface(field: Winding, step: float, room: float, progress: Progress) -> DualSurface:
+    progress.step("Laying the part into a lattice")
+    lattice, near = lay_into_lattice(field, step, room)
+    progress.step("Telling inside from outside")
+    lattice = spread_lattice(lattice, field, near)
+    for _ in range(_MOST_TURNS):
+        turn = nodes_to_turn(lattice)
+        if len(turn) == 0:
+            break
+        lattice.inside[turn] = True
+        lattice = spread_lattice(lattice, field, near, np.unique(turn // 64))
+    progress.step("Drawing the skin")
+    normals = face_vectors(field.vertices, field.faces)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+    return dual_surface(lattice, normals)
+
+
+def recast_surface(
+    vertices: np.ndarray, faces: np.ndarray, step: float, progress: Progress, invented: np.ndarray | None = None
+) -> Skin:
+    """Lay a closed skin round what triangles enclose, whatever is wrong with them.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        No two at one place.
+    faces : ndarray of int32, shape (F, 3)
+    step : float
+        Width of a cell, mm.
+    progress : Progress
+    invented : ndarray of bool, shape (F,), optional
+        Triangles that are no raw surface.
+
+    Raises
+    ------
+    BadInput
+        When they enclose nothing.
+    """
+    field = Winding(vertices, faces)
+    made = _surface(field, step, 0.0, progress)
+    if len(made.faces) == 0:
+        raise BadInput(
+            "the surface encloses nothing that could be recast; give the smallest wall that sheets shall have"
+        )
+    progress.step("Pulling the skin back onto the scan")
+    foot = np.empty_like(made.vertices)
+    away, nearest = closest_points(field.tree, made.vertices, polled_here(), foot)
+    check_here()
+    seen = made.seen if invented is None else made.seen & ~invented[nearest]
+    pulled = made.vertices.copy()
+    back = made.seen & (away <= _PULL * step)
+    pulled[back] = foot[back]
+    _settled(made.faces, pulled, ~made.seen, _SETTLING)
+    progress.step("Looking for crossings")
+    places, crossings = _cleared(made, pulled)
+    size = float(np.linalg.norm(np.ptp(vertices, axis=0)))
+    return Skin(as_files_hold(places, size), made.faces, seen, nearest, foot, away, crossings)
+
+
+def _cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
+    """Put vertices of triangles that cross back to plainer places, then between their neighbours, until none does."""
+    size = float(np.linalg.norm(np.ptp(places, axis=0)))
+    places = as_files_hold(places, size)
+    level = np.zeros(len(places), dtype=np.int8)
+    pairs = np.concatenate(crossings_and_folds(places, made.faces))
+    for _ in range(_CLEARING):
+        if len(pairs) == 0:
+            break
+        bad = np.unique(made.faces[pairs.ravel()])
+        level[bad] += 1
+        for step, plain in ((1, made.vertices), (2, made.middles)):
+            some = bad[level[bad] == step]
+            places[some] = plain[some]
+        moved = np.zeros(len(places), dtype=bool)
+        moved[bad[level[bad] > 2]] = True
+        if moved.any():
+            own = made.faces[triangles_at(made.faces, moved)]
+            _settled(own, places, moved, 1)
+        moved[bad] = True
+        places[bad] = as_files_hold(places[bad], size)
+        touched = np.flatnonzero(triangles_at(made.faces, moved))
+        pairs = np.concatenate(crossings_and_folds(places, made.faces, touched))
+    return places, len(pairs)
+
+
+def with_raw_values(mesh: Mesh, sound: np.ndarray, cast: Skin) -> Mesh:
+    """The skin as a successor of the mesh it was made of: colours from there, and what was made said.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    sound : ndarray of int, shape (F,)
+        Its triangle that each raw triangle is.
+    cast : Skin
+    """
+    count, own = len(cast.vertices), sound[np.minimum(cast.nearest, len(sound) - 1)]
+    corners = mesh.faces[own].astype(np.int64)
+    a, b, c = (mesh.vertices[corners[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    size = np.maximum((normal * normal).sum(axis=1), 1e-300)
+    one = (np.cross(b - cast.foot, c - cast.foot) * normal).sum(axis=1) / size
+    other = (np.cross(c - cast.foot, a - cast.foot) * normal).sum(axis=1) / size
+    share = np.clip(np.column_stack([one, other, 1 - one - other]), 0.0, 1.0)
+    share /= np.maximum(share.sum(axis=1), 1e-300)[:, None]
+    rows = np.repeat(np.arange(count), 3)
+    blends = sparse.csr_matrix((share.ravel(), (rows, corners.ravel())), shape=(count, len(mesh.vertices)))
+    parents = own[cast.faces[:, 0]]
+    nowhere = np.full(3 * len(cast.faces), -1, dtype=np.int64)
+    lineage = Lineage(np.empty(0, dtype=np.int64), parents, blends, nowhere)
+    provenance = np.where(cast.seen[cast.faces].all(axis=1), SHIFTED, MADE).astype(np.uint8)
+    provenance = np.maximum(provenance, np.where(mesh.provenance[parents] == MADE, MADE, 0)).astype(np.uint8)
+    return mesh.derive(cast.faces, lineage, cast.vertices, provenance)
