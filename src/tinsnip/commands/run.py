@@ -35,6 +35,7 @@ __all__ = ["routines", "run"]
 @click.option("--triangles", type=int, help="Reduce to this many triangles.")
 @click.option("--max-deviation", type=float, metavar="MM", help="Reduce, but move the surface no further than this.")
 @click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
+@click.option("--recast", type=float, metavar="MM", help="Recast what cannot be closed otherwise, off by at most this.")
 @click.option("--provenance", is_flag=True, help="Say of each triangle whether it was measured (PLY only).")
 @click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
@@ -48,6 +49,7 @@ def run(
     triangles: int | None,
     max_deviation: float | None,
     max_file: float | None,
+    recast: float | None,
     provenance: bool,
     replace: bool,
     settings: tuple[str, ...],
@@ -55,6 +57,8 @@ def run(
 ) -> None:
     """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
     chosen = load_routine(routine).with_settings(list(settings))
+    if recast is not None:
+        chosen = chosen.with_recast(recast)
     budget = Budget(triangles, max_file * 1e6 if max_file is not None else None, max_deviation)
     budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
@@ -84,6 +88,8 @@ def _print_result(facts: dict[str, Any]) -> None:
     click.echo(f"{facts['file']} -> {facts['out']}: {facts['triangles']} triangles. {facts['state']}")
     for reason in facts["reasons"]:
         click.echo(f"  not ready: {reason}")
+    if facts["proposal"]:
+        click.echo(f"  proposed: {facts['proposal']}")
     went, made = percent(facts["gone_share"]), percent(facts["made_share"])
     click.echo(f"  unit {facts['unit']}: {facts['unit_reason']}")
     click.echo(f"  {went} of the scan's area went, {made} of the result was made")

@@ -73,6 +73,7 @@ class Result:
             "reasons": self.readiness.reasons,
             "unchecked": self.readiness.unchecked,
             "state": self.readiness.state,
+            "proposal": run.proposal(self.readiness),
         }
 
 

@@ -19,12 +19,27 @@ from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
-from tinsnip.survey.readiness import Check, EndsAs
-from tinsnip.treat import TREATMENTS, Context, Mend, MendCrossings, Orient, Patch, Plinth, Reduce, Sweep, Treatment
+from tinsnip.survey.readiness import Check, EndsAs, Readiness
+from tinsnip.treat import (
+    TREATMENTS,
+    Context,
+    Mend,
+    MendCrossings,
+    Orient,
+    Outcome,
+    Patch,
+    Plinth,
+    Recast,
+    Reduce,
+    Sweep,
+    Treatment,
+)
+from tinsnip.treat.close.recast import propose_recast
 from tinsnip.words import counted, percent
 
 __all__ = ["Routine", "RoutineStep", "Run", "built_in_routines", "load_routine", "routine_of"]
 
+_RECAST_MENDS = {"closed", "manifold", "outward", "volume", "crossings", "clear patches"}
 _MOST_TRIANGLES = 200_000_000
 """More than any scan has."""
 
@@ -111,6 +126,27 @@ class Routine(BaseModel):
                 raise BadInput(f"--set {setting[:80]}: {error}") from None
         return self.model_copy(update={"steps": tuple(steps)})
 
+    def with_recast(self, deviation_mm: float) -> "Routine":
+        """The routine with what its own means leave open, torn or crossing made anew, off by at most so many mm.
+
+        Raises
+        ------
+        BadInput
+            When it has no step for that, or the deviation is none.
+        """
+        if not (math.isfinite(deviation_mm) and deviation_mm > 0):
+            raise BadInput(f"--recast {deviation_mm:g}: a deviation of more than 0 mm has to be allowed")
+        if not any(s.treatment == Recast.name for s in self.steps):
+            raise BadInput(f"--recast: {self.name} has no step that recasts; use print-solid, or add one")
+        fields = {"deviation_mm": deviation_mm}
+        steps = [
+            s.model_copy(update={"enabled": True, "fields": {**s.fields, **fields}})
+            if s.treatment == Recast.name
+            else s
+            for s in self.steps
+        ]
+        return self.model_copy(update={"steps": tuple(steps)})
+
     def with_budget(
         self,
         triangles: int | None,
@@ -168,7 +204,9 @@ class Routine(BaseModel):
                 try:
                     outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
                 except BadInput as error:
-                    raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
+                    if not any(later.treatment == Recast.name for later in steps[i + 1 :]):
+                        raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
+                    outcome = Outcome(mesh, f"left to the recast: {error}")
             seconds = time.perf_counter() - begun
             done.append(StepResult(step.name, treatment, outcome.text, outcome.figures, seconds, outcome.question))
             before_last, mesh = mesh, outcome.mesh
@@ -284,7 +322,9 @@ class Run:
                 f"{percent(patched)} patched",
             )
         )
-        crossings = int(self._sum("crossings"))
+        recast = [i for i, s in enumerate(self.steps) if isinstance(s.treatment, Recast) and s.figures.get("triangles")]
+        since = self.steps[recast[-1] :] if recast else self.steps
+        crossings = int(sum(s.figures.get("crossings", 0) for s in since))
         found.append(
             Check(
                 "clear patches",
@@ -294,6 +334,15 @@ class Run:
             )
         )
         return found
+
+    def proposal(self, readiness: Readiness) -> str:
+        """What could make it ready where its own means could not, and at what cost; empty where nothing is known."""
+        waits = any(s.treatment == Recast.name and not s.enabled for s in self.routine.steps)
+        wrong = {c.name for c in readiness.checks if c.passed is False}
+        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids"}:
+            return ""
+        told, deviation = propose_recast(self.mesh)
+        return f"{told}: add --recast {deviation:.2g}"
 
     def missed(self) -> list[Check]:
         """Budgets that could not be kept to, each said."""

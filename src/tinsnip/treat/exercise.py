@@ -18,6 +18,7 @@ from tinsnip.treat import (
     Patch,
     Plinth,
     PullIn,
+    Recast,
     Reduce,
     RoundSnip,
     Smooth,
@@ -70,6 +71,10 @@ def exercise() -> None:
     WeldSeams(tolerance_mm=1e-3).apply(soup, context)
     two = np.concatenate([whole.vertices, whole.vertices + np.array([0.31, 0.17, 0.7])])
     MendCrossings().apply(Mesh(two, np.concatenate([whole.faces, whole.faces + len(whole.vertices)])), context)
+    Recast(deviation_mm=0.08, wall_mm=0.3).apply(_open_topped(painted(whole)), context)
+    beside = np.concatenate([whole.vertices, 3 + np.eye(3)])
+    faulty = Mesh(beside, np.concatenate([faces[away], len(whole.vertices) + np.arange(3)[None]]))
+    Recast(deviation_mm=0.1, wall_mm=0.6).apply(faulty, context)
     # large enough for what is done on large meshes only
     many = Mesh(*_sheet(160))
     Reduce(percent=50).apply(many, context)

@@ -7,14 +7,14 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import vertex_normals
+from tinsnip.mesh.measures import triangle_areas, vertex_normals
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.winding import Winding
 from tinsnip.treat.kit.recasting import recast_surface, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped, percent
 
-__all__ = ["Forecast", "Recast", "forecast"]
+__all__ = ["Forecast", "Recast", "forecast", "propose_recast"]
 
 _CELLS = 256
 """Cells along the longest side where nothing else is said."""
@@ -55,6 +55,17 @@ def forecast(mesh: Mesh, deviation_mm: float | None = None, wall_mm: float | Non
     triangles = int(_FOR_EACH_CELL * mesh.area / step**2)
     work = triangles + len(mesh.faces)
     return Forecast(step, triangles, _SECONDS * work, _BYTES * work / 1e6)
+
+
+def propose_recast(mesh: Mesh) -> tuple[str, float]:
+    """What a recast with common settings would change and cost, in words, and the deviation it would allow, mm."""
+    plan = forecast(mesh)
+    deviation = plan.step / _STEPS_FOR_DEVIATION
+    told = (
+        f"a recast would close it, in cells of {plan.step:.2g} mm: some {grouped(plan.triangles)} triangles in about "
+    )
+    told += f"{max(1, round(plan.seconds))} s; all of its surface would be shifted, by up to {deviation:.2g} mm"
+    return told, deviation
 
 
 def _step(mesh: Mesh, deviation_mm: float | None, wall_mm: float | None) -> float:
@@ -116,9 +127,11 @@ class Recast(Treatment):
         text += f", thickened {counted(sheets, 'triangle')} of sheets" * (sheets > 0)
         if cast.crossings:
             text += f", crossing itself in {counted(cast.crossings, 'place')}"
+        areas = triangle_areas(result.vertices, result.faces)
+        patched = float(areas[made_up[cast.faces].any(axis=1)].sum())
         figures = {
             "triangles": len(result.faces), "cell_mm": plan.step, "bridged_mm": widest, "bridged_share": share,
-            "crossings": cast.crossings, "sheets": sheets, "gone_mm2": 0.0,
+            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "gone_mm2": 0.0,
         }  # fmt: skip
         return Outcome(result, text, figures)
 

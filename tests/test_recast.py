@@ -1,0 +1,176 @@
+"""Recast: one closed skin round whatever is there, how far it lies off, and what it says of itself."""
+
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests import specimens
+from tests.exact_count import counted_exactly
+from tests.random_scans import moved
+from tests.test_shapes import put, sheet, together
+from tinsnip.errors import BadInput
+from tinsnip.formats import Scan
+from tinsnip.job import built_in_routines
+from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
+from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.progress import Progress
+from tinsnip.space.tree import build_tree, closest_points
+from tinsnip.survey import examine
+from tinsnip.treat import Context, Recast, Sweep
+from tinsnip.treat.close.recast import forecast
+from tinsnip.treat.kit.recasting import recast_surface
+
+
+def cast(mesh: Mesh, cells: int, **fields: object) -> Mesh:
+    return (
+        Recast(deviation_mm=float(mesh.size.max()) / cells / 2, only_if_needed=False, **fields)
+        .apply(mesh, Context())
+        .mesh
+    )
+
+
+def junk(rng: np.random.Generator, size: float) -> tuple[Mesh, Mesh]:
+    """A solid with some of what can go wrong with its surface, and the solid."""
+    true = (specimens.sphere, specimens.torus, specimens.bored_box)[rng.integers(3)](size, 4 * int(rng.integers(5, 9)))
+    mesh = true.mesh
+    middles = mesh.vertices[mesh.faces].mean(axis=1)
+    kinds = rng.choice(6, rng.integers(1, 4), replace=False)
+    if 0 in kinds:  # some of the surface is gone on one side
+        way = rng.normal(size=3)
+        mesh = keep_triangles(mesh, middles @ way < rng.uniform(0.1, 0.3) * size * np.linalg.norm(way))
+    if 1 in kinds:  # many small holes
+        mesh = keep_triangles(mesh, rng.random(len(mesh.faces)) > 0.1)
+    if 2 in kinds:  # a doubled skin
+        mesh = together(mesh, Mesh(mesh.vertices + 1e-3 * size * rng.normal(size=3), mesh.faces))
+    if 3 in kinds:  # shells that cross
+        mesh = together(mesh, put(specimens.sphere(0.5 * size, 12).mesh, rng.uniform(-0.3, 0.3, 3) * size))
+    if 4 in kinds:  # an inner skin, the right way out, which is no void
+        mesh = together(mesh, Mesh(0.2 * mesh.vertices, mesh.faces))
+    if 5 in kinds:  # unwelded soup
+        mesh = Mesh(mesh.vertices[mesh.faces].reshape(-1, 3), np.arange(3 * len(mesh.faces)).reshape(-1, 3))
+    return moved(rng, mesh, size), true.mesh
+
+
+class Skins(unittest.TestCase):
+    def fit(self, mesh: Mesh, crossings: bool = True) -> None:
+        self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
+        self.assertGreater(mesh.volume, 0)
+        if crossings:
+            self.assertEqual(counted_exactly(mesh.vertices, mesh.faces), (0, 0))
+
+    def test_it_lies_on_the_surface_and_keeps_sharp_edges(self) -> None:
+        for make, n in ((specimens.sphere, 60), (specimens.torus, 140), (specimens.bored_box, 40)):
+            for scale in (0.02, 1.0, 50.0):
+                with self.subTest(make=make.__name__, scale=scale):
+                    solid = make(200.0 * scale, n)
+                    cells, mesh = 64, Mesh(solid.mesh.vertices + 7 * scale, solid.mesh.faces)
+                    step = float(mesh.size.max()) / cells
+                    before = recast_surface(mesh.vertices, mesh.faces, step, Progress())
+                    after = cast(mesh, cells)
+                    self.fit(after, crossings=scale == 1.0)
+                    tree, state = build_tree(mesh.vertices, mesh.faces), Progress().state
+                    for places, most in ((before.vertices, 0.3), (after.vertices, 0.05)):
+                        away, _ = closest_points(tree, places, state)
+                        self.assertLess(np.quantile(away, 0.99) / step, most)
+                    # and the other way: nothing of the part is left out, its edges are where they were
+                    away, _ = closest_points(build_tree(after.vertices, after.faces), mesh.vertices, state)
+                    self.assertLess(np.quantile(away, 0.99) / step, 0.1)
+                    self.assertAlmostEqual(after.volume / mesh.volume, 1.0, delta=0.004)
+
+    def test_any_junk_becomes_one_valid_solid(self) -> None:
+        for seed in range(50):
+            rng = np.random.default_rng(seed)
+            mesh, true = junk(rng, float(10 ** rng.uniform(0, 3)))
+            with self.subTest(seed=seed):
+                after = Sweep(chunks="sweep").apply(cast(mesh, 24), Context()).mesh
+                self.fit(after)
+                self.assertEqual(len(after.shells), 1)
+                again = cast(mesh, 24)
+                self.assertTrue(np.array_equal(again.vertices, cast(mesh, 24).vertices))
+                self.assertGreater(after.volume, 0.4 * true.volume)
+
+    def test_gaps_are_bridged_as_far_as_allowed_and_made_surface_is_said(self) -> None:
+        ball = specimens.sphere(200.0, 40).mesh
+        mesh = keep_triangles(ball, ball.vertices[ball.faces].mean(axis=1)[:, 2] < 80)  # 120 mm wide open
+        outcome = Recast(deviation_mm=2.0).apply(mesh, Context())
+        self.fit(outcome.mesh)
+        self.assertGreater(outcome.figures["bridged_mm"], 60.0)
+        off = 100 - np.linalg.norm(outcome.mesh.vertices[outcome.mesh.faces].mean(axis=1), axis=1)
+        self.assertEqual(set(outcome.mesh.provenance[off > 3]), {MADE})
+        self.assertEqual(set(np.unique(outcome.mesh.provenance)), {SHIFTED, MADE})
+        self.assertIn("bridged gaps up to", outcome.text)
+        with self.assertRaisesRegex(BadInput, "would be bridged, and 10 mm are allowed"):
+            Recast(deviation_mm=2.0, gap_mm=10.0).apply(mesh, Context())
+
+    def test_sheets_become_as_thick_as_the_smallest_wall(self) -> None:
+        flat = sheet(100.0, 30)
+        with self.assertRaisesRegex(BadInput, "encloses nothing"):
+            Recast(deviation_mm=1.0).apply(flat, Context())
+        outcome = Recast(deviation_mm=1.0, wall_mm=3.0).apply(flat, Context())
+        self.fit(outcome.mesh)
+        self.assertAlmostEqual(outcome.mesh.size[2], 3.0, delta=0.05)
+        self.assertAlmostEqual(outcome.mesh.volume / (flat.size[0] * flat.size[1] * 3.0), 1.0, delta=0.03)
+        # a solid that a sheet hangs on keeps its own size
+        both = together(specimens.bored_box(60.0, 20).mesh, put(flat, np.array([0, 60.0, 0])))
+        after = Recast(deviation_mm=0.5, wall_mm=3.0).apply(both, Context()).mesh
+        self.fit(after, crossings=False)
+        top = specimens.bored_box(60.0, 20).mesh.vertices[:, 2].max()
+        self.assertAlmostEqual(after.vertices[:, 2].max(), top, delta=0.1)
+
+    def test_colours_come_back_and_valid_solids_stay(self) -> None:
+        ball = specimens.sphere(200.0, 40).mesh
+        shade = np.rint(np.clip(ball.vertices + 100, 0, 200)).astype(np.uint8)
+        painted = ball.with_attribute("colour", Attribute(Domain.VERTEX, shade))
+        self.assertIs(Recast().apply(painted, Context()).mesh, painted)
+        self.assertEqual(set(painted.provenance), {MEASURED})
+        after = cast(painted, 64)
+        off = np.abs(after.colour.astype(float) - (after.vertices + 100))
+        self.assertLess(np.quantile(off, 0.99), 1.5)
+
+    def test_what_it_will_make_is_said_before(self) -> None:
+        mesh = specimens.torus(200.0, 120).mesh
+        for cells in (32, 64, 128):
+            plan = forecast(mesh, float(mesh.size.max()) / cells / 2)
+            self.assertAlmostEqual(len(cast(mesh, cells).faces) / plan.triangles, 1.0, delta=0.25)
+        for bad, said in (
+            (Mesh(np.zeros((0, 3)), np.zeros((0, 3))), "no surface"),
+            (Mesh(np.eye(3), np.array([[0, 1, 2]])), "encloses nothing"),
+        ):
+            with self.assertRaisesRegex(BadInput, said):
+                Recast().apply(bad, Context())
+        with self.assertRaisesRegex(BadInput, "cells along the longest side"):
+            cast(mesh, 100_000)
+        with self.assertRaisesRegex(BadInput, r"cells of .* mm long|only .* cells"):
+            cast(mesh, 2)
+
+
+class AsARoutine(unittest.TestCase):
+    def test_it_is_proposed_with_its_cost_and_done_when_asked(self) -> None:
+        # a surface of one side has no inside that could be closed round
+        crossed = together(specimens.sphere(100.0, 16).mesh, put(specimens.sphere(100.0, 16).mesh, (0, 0, 40.0)))
+        torn = keep_triangles(crossed, np.random.default_rng(0).random(len(crossed.faces)) > 0.35)
+        scan = Scan(Path("torn.ply"), torn, "ply", "mm", "", ())
+        routine = built_in_routines()["print-solid"]
+        run = routine.run(scan)
+        found = examine(run.mesh, wanted_shells=run.wanted_shells).readiness.also(*run.checks())
+        self.assertFalse(found.ready)
+        self.assertRegex(run.proposal(found), r"cells of [\d.]+ mm: some .* triangles in about \d+ s; .*--recast [\d.]+$")
+        asked = routine.with_recast(0.5).with_settings(["strays.chunks=sweep"])
+        run = asked.run(scan)
+        found = examine(run.mesh, wanted_shells=run.wanted_shells).readiness.also(*run.checks())
+        self.assertEqual(found.reasons, [])
+        self.assertEqual(run.proposal(found), "")
+        self.assertEqual(counted_exactly(run.mesh.vertices, run.mesh.faces), (0, 0))
+        for wrong in (0.0, -1.0, float("nan")):
+            with self.assertRaisesRegex(BadInput, "--recast"):
+                routine.with_recast(wrong)
+        with self.assertRaisesRegex(BadInput, "no step that recasts"):
+            built_in_routines()["reverse-mesh"].with_recast(1.0)
+
+    def test_what_can_be_closed_by_less_is_not_recast(self) -> None:
+        ball = specimens.sphere(100.0, 24).mesh
+        holed = keep_triangles(ball, np.arange(len(ball.faces)) > 30)
+        run = built_in_routines()["print-solid"].with_recast(0.5).run(Scan(Path("a.ply"), holed, "ply", "mm", "", ()))
+        kept = specimens.triangle_set(run.mesh.vertices, run.mesh.faces)
+        self.assertLessEqual(specimens.triangle_set(holed.vertices, holed.faces), kept)
