@@ -250,7 +250,9 @@ class Run:
         """How many solids the result is to have: one, or as many as a rule kept."""
         rule = next((s for s in self.steps if isinstance(s.treatment, Sweep) and s.treatment.crumbs), None)
         kept = rule is not None and rule.treatment.chunks == "keep"
-        return 1 + rule.figures["chunks_kept"] if kept else 1
+        wanted = 1 + rule.figures["chunks_kept"] if kept else 1
+        joined = next((s.figures["solids"] for s in self.steps if s.figures.get("solids")), wanted)
+        return min(wanted, joined)  # what crossed is one skin after a recast
 
     @property
     def judged_by(self) -> tuple[int, EndsAs]:
@@ -339,7 +341,7 @@ class Run:
         """What could make it ready where its own means could not, and at what cost; empty where nothing is known."""
         waits = any(s.treatment == Recast.name and not s.enabled for s in self.routine.steps)
         wrong = {c.name for c in readiness.checks if c.passed is False}
-        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids"}:
+        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", "question"}:
             return ""
         told, deviation = propose_recast(self.mesh)
         return f"{told}: add --recast {deviation:.2g}"

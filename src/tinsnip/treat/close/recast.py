@@ -131,7 +131,7 @@ class Recast(Treatment):
         patched = float(areas[made_up[cast.faces].any(axis=1)].sum())
         figures = {
             "triangles": len(result.faces), "cell_mm": plan.step, "bridged_mm": widest, "bridged_share": share,
-            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "gone_mm2": 0.0,
+            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "solids": int((result.shells.volume > 0).sum()), "gone_mm2": 0.0,
         }  # fmt: skip
         return Outcome(result, text, figures)
 
