@@ -10,6 +10,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangle_areas, vertex_normals
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.winding import Winding
+from tinsnip.survey.strays import CHUNK_SHARE
 from tinsnip.treat.kit.recasting import recast_surface, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped, percent
@@ -131,7 +132,8 @@ class Recast(Treatment):
         patched = float(areas[made_up[cast.faces].any(axis=1)].sum())
         figures = {
             "triangles": len(result.faces), "cell_mm": plan.step, "bridged_mm": widest, "bridged_share": share,
-            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "solids": int((result.shells.volume > 0).sum()), "gone_mm2": 0.0,
+            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "gone_mm2": 0.0,
+            "solids": _large_solids(result),
         }  # fmt: skip
         return Outcome(result, text, figures)
 
@@ -146,6 +148,12 @@ class Recast(Treatment):
             raise BadInput(
                 f"the part is only {cells:.1f} cells of {plan.step:.3g} mm long; allow less deviation or a thinner wall"
             )
+
+
+def _large_solids(mesh: Mesh) -> int:
+    """Solids that are no crumbs."""
+    shells = mesh.shells
+    return int(((shells.volume > 0) & (shells.area > CHUNK_SHARE * shells.area.max(initial=0.0))).sum())
 
 
 def _is_valid(mesh: Mesh) -> bool:
