@@ -8,7 +8,7 @@ import numpy as np
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.random_scans import moved
-from tests.test_shapes import put, sheet, together
+from tests.test_shapes import moebius, put, sheet, together
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
 from tinsnip.job import built_in_routines
@@ -157,11 +157,20 @@ class AsARoutine(unittest.TestCase):
         self.assertRegex(
             run.proposal(found), r"cells of [\d.]+ mm: some .* triangles in about \d+ s; .*--recast [\d.]+$"
         )
-        asked = routine.with_recast(0.5).with_settings(["strays.chunks=keep"])
+        # what crosses is united by local means, once it is said that both are kept
+        run = routine.with_settings(["strays.chunks=keep"]).run(scan)
+        found = examine(run.mesh, wanted_shells=run.wanted_shells).readiness.also(*run.checks())
+        self.assertEqual((found.reasons, run.proposal(found)), ([], ""))
+        # a band with one side has no inside: only a recast, as a sheet, makes a solid of it
+        scan = Scan(Path("band.ply"), moebius(100.0), "ply", "mm", "", ())
+        with self.assertRaises(BadInput):
+            routine.run(scan)
+        asked = routine.with_recast(0.5).with_settings(["recast.wall_mm=4"])
         run = asked.run(scan)
         found = examine(run.mesh, wanted_shells=run.wanted_shells).readiness.also(*run.checks())
-        self.assertEqual(found.reasons, [])
-        self.assertEqual(run.proposal(found), "")
+        self.assertEqual(
+            [r for r in found.reasons if "patches would be" not in r], []
+        )  # and how much is made up is said
         self.assertEqual(counted_exactly(run.mesh.vertices, run.mesh.faces), (0, 0))
         for wrong in (0.0, -1.0, float("nan")):
             with self.assertRaisesRegex(BadInput, "--recast"):

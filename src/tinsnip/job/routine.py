@@ -251,8 +251,10 @@ class Run:
         rule = next((s for s in self.steps if isinstance(s.treatment, Sweep) and s.treatment.crumbs), None)
         kept = rule is not None and rule.treatment.chunks == "keep"
         wanted = 1 + rule.figures["chunks_kept"] if kept else 1
-        joined = next((s.figures["solids"] for s in self.steps if s.figures.get("solids")), wanted)
-        return min(wanted, joined)  # what crossed is one skin after a recast
+        # what crossed is one after it was united, or recast
+        since = self.steps[self.steps.index(rule) :] if kept else []
+        wanted -= sum(max(0, s.figures.get("united", 0) - 1) for s in since)
+        return max(1, min([wanted, *(s.figures["solids"] for s in since if s.figures.get("solids"))]))
 
     @property
     def judged_by(self) -> tuple[int, EndsAs]:
