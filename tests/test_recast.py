@@ -7,10 +7,12 @@ import numpy as np
 
 from tests import specimens
 from tests.exact_count import counted_exactly
+from tests.hands import SCREEN, WindowTest
 from tests.random_scans import moved
 from tests.test_shapes import moebius, put, sheet, together
+from tests.test_untangle import folded_over
 from tinsnip.errors import BadInput
-from tinsnip.formats import Scan
+from tinsnip.formats import Scan, write_mesh
 from tinsnip.job import built_in_routines
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subsets import keep_triangles
@@ -20,6 +22,9 @@ from tinsnip.survey import examine
 from tinsnip.treat import Context, Recast, Sweep
 from tinsnip.treat.close.recast import forecast
 from tinsnip.treat.kit.recasting import recast_surface
+
+if SCREEN:
+    from PySide6.QtCore import Qt
 
 
 def cast(mesh: Mesh, cells: int, **fields: object) -> Mesh:
@@ -184,3 +189,66 @@ class AsARoutine(unittest.TestCase):
         run = built_in_routines()["print-solid"].with_recast(0.5).run(Scan(Path("a.ply"), holed, "ply", "mm", "", ()))
         kept = specimens.triangle_set(run.mesh.vertices, run.mesh.faces)
         self.assertLessEqual(specimens.triangle_set(holed.vertices, holed.faces), kept)
+
+
+@unittest.skipUnless(SCREEN, "needs a display")
+class ByHand(WindowTest):
+    def put_up(self, mesh: Mesh) -> object:
+        path = Path(self.folder.name) / "part.ply"
+        write_mesh(mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_8)
+        return self.window.tray("Solid")
+
+    def press(self, button: object) -> None:
+        self.window.tray("Solid").scroll.ensureWidgetVisible(button)
+        self.settle()
+        self.click(button)
+
+    def test_the_smallest_means_first(self) -> None:
+        ball = specimens.sphere(200.0, 40).mesh
+        middles = ball.vertices[ball.faces].mean(axis=1)
+        hole = np.linalg.norm(middles - [0, -100, 0], axis=1) < 20
+        tray = self.put_up(keep_triangles(ball, (middles[:, 2] > -70) & ~hole))
+        before = self.session.mesh
+        self.press(tray.small_means)
+        self.wait_for(lambda: self.session.mesh.edges.open == 0)
+        self.settle()
+        self.assertTrue(self.session.examination.readiness.ready)
+        kept = specimens.triangle_set(self.session.mesh.vertices, self.session.mesh.faces)
+        self.assertLessEqual(specimens.triangle_set(before.vertices, before.faces), kept)
+        self.assertFalse(tray.small_means.isEnabled())
+        self.assertFalse(tray.proposal.isVisible())
+
+    def test_a_recast_is_proposed_looked_at_left_and_done(self) -> None:
+        rng = np.random.default_rng(1)
+        mesh, _ = folded_over(rng, specimens.torus(200.0, 100).mesh, 12, 8.0)
+        tray = self.put_up(mesh)
+        self.wait_for(lambda: self.session.examination.crossings is not None)
+        self.settle()
+        self.assertIn("a recast mends what they leave", tray.proposal.text())
+        raw, picture = self.session.mesh, self.picture()
+        self.type_number(tray.deviation, "1")
+        expected = int("".join(c for c in tray.skin.text() if c.isdigit()))
+        self.press(tray.look_button)
+        self.wait_for(lambda: tray.look.shown is not None)
+        self.assertIs(self.session.mesh, raw)
+        self.assertEqual(len(self.session.job.log), 1)
+        shown = self.session.stand_in.triangles
+        self.assertAlmostEqual(shown / expected, 1.0, delta=0.3)
+        self.settle()
+        self.assertGreater(np.abs(self.picture().astype(int) - picture).sum(), 0)
+        self.view.setFocus()
+        self.key(Qt.Key.Key_Escape)
+        self.assertIsNone(self.session.stand_in)
+        self.press(tray.recast_button)
+        self.wait_for(lambda: len(self.session.job.log) == 2)
+        self.settle()
+        after = self.session.mesh
+        self.assertEqual(len(after.faces), shown)
+        self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
+        wrong = [c.name for c in self.session.examination.readiness.checks if not c.passed]
+        self.assertLessEqual(set(wrong), {"shells"})  # a fold may have come off as a crumb
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertIs(self.session.mesh, raw)
