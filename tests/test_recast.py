@@ -249,6 +249,6 @@ class ByHand(WindowTest):
         self.assertEqual(len(after.faces), shown)
         self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
         wrong = [c.name for c in self.session.examination.readiness.checks if not c.passed]
-        self.assertLessEqual(set(wrong), {"shells"})  # a fold may have come off as a crumb
+        self.assertLessEqual(set(wrong), {"shells", "voids"})  # a fold may have come off as a crumb
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertIs(self.session.mesh, raw)
