@@ -25,6 +25,7 @@ class Kind(Enum):
     SEAM = "seam"
     CROSSING = "crossing"
     SPIKE = "spike"
+    WALL = "thin wall"
 
     @property
     def facts(self) -> "KindFacts":
@@ -68,6 +69,7 @@ _FACTS = {
     Kind.BED: KindFacts(False, False, "ring", "triangles"),
     Kind.CROSSING: KindFacts(False, False, "points", "pairs of triangles"),
     Kind.SPIKE: KindFacts(False, False, "points", "vertices far off their neighbours"),
+    Kind.WALL: KindFacts(False, False, "cloud", "triangles"),
     Kind.SEAM: KindFacts(False, False, "points", "open edges along others"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }
