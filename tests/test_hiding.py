@@ -383,7 +383,7 @@ class ByHand(WindowTest):
             self.key(key)
             self.assertLess(np.abs(self.picture().astype(int) - plain).mean(), 0.5, name)
         self.key(Qt.Key.Key_Y)
-        self.wait_for(lambda: "mm" in self.view.density_legend.rows[0].text())
+        self.wait_for(lambda: "mm" in self.view.paints.density.rows[0].text())
         self.assertGreater(np.abs(self.picture().astype(int) - plain).mean(), 1.0)
         self.assertIs(self.session.mesh, mesh)
         self.key(Qt.Key.Key_T)

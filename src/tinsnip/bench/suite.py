@@ -23,6 +23,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.app.state.buffers import make_buffers
 from tinsnip.bench.holed import long_loop, with_holes
+from tinsnip.demo.library import demo_scan
 from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.job import Change, Job, Keeper, Step, open_job, save_job
@@ -39,12 +40,14 @@ from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.survey.strays import shell_roles
+from tinsnip.survey.walls import walls_of
 from tinsnip.treat import (
     BoxSnip,
     Context,
     FindBed,
     OutlineSnip,
     Patch,
+    Recast,
     Reduce,
     RoundSnip,
     Smooth,
@@ -79,6 +82,8 @@ BARS = {
     "smooth-10": 0.5,
     "crossings": 1.8,
     "crossings-500k": 1.8,
+    "walls-500k": 12.0,
+    "recast-384": 15.0,
     "zip": 0.6,
     "classify-2000": 1.5,
     "patch-500": 4.0,
@@ -234,8 +239,8 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
     crossed = _crossed(vertices)
     row("crossings", lambda: crossings_and_folds(crossed, faces))
-    if only is None or "crossings-500k" in only:
-        _time_crossings(rows, note)
+    if only is None or only & {"crossings-500k", "walls-500k", "recast-384"}:
+        _time_at_half_a_million(rows, note, only)
     seamed = _in_patches(vertices, faces)
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
     many = _many_shells(triangles)
@@ -338,14 +343,28 @@ def _crossed(vertices: np.ndarray) -> np.ndarray:
     return crossed
 
 
-def _time_crossings(rows: list[dict[str, Any]], note: Callable[[str], None]) -> None:
-    """Crossings of half a million triangles, by the yardstick of that mesh."""
-    vertices, faces = grid_torus(500_000)
-    yardstick, _ = _measure(lambda: cKDTree(vertices).query(vertices, k=1, workers=1))
-    crossed = _crossed(vertices)
-    seconds, peak = _measure(lambda: crossings_and_folds(crossed, faces))
-    rows.append({"name": "crossings-500k", "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
-    note(f"{'crossings-500k':<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
+def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], None], only: set[str] | None) -> None:
+    """What is timed on half a million triangles, by the yardstick of each mesh: a scan where that is what it is for."""
+    torus, scanned = Mesh(*grid_torus(500_000)), None
+    if only is None or "recast-384" in only:
+        scanned = demo_scan("fountain-spout", 500_000)
+    crossed = _crossed(torus.vertices)
+
+    def recast() -> Mesh:
+        options = Recast(deviation_mm=float(scanned.size.max()) / 384 / 2, only_if_needed=False)
+        return options.apply(scanned, Context()).mesh
+
+    for name, mesh, work in (
+        ("crossings-500k", torus, lambda: crossings_and_folds(crossed, torus.faces)),
+        ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
+        ("recast-384", scanned, recast),
+    ):
+        if only is not None and name not in only:
+            continue
+        yardstick, _ = _measure(lambda mesh=mesh: cKDTree(mesh.vertices).query(mesh.vertices, k=1, workers=1))
+        seconds, peak = _measure(work)
+        rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
+        note(f"{name:<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
 
 
 def _many_shells(triangles: int) -> Mesh:

@@ -628,6 +628,8 @@ def shrunk_spheres(
     ------
     Cancelled
     """
+    if len(places) == 0:
+        return radius.astype(np.float64)
     places, inward = np.ascontiguousarray(places, np.float64), np.ascontiguousarray(inward, np.float64)
     found, state, which = radius.astype(np.float64), polled_here(), morton_order(places)
 

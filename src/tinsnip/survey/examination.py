@@ -38,6 +38,9 @@ class Examination:
         self.mesh = mesh
         self.wanted_shells = wanted_shells
         self.ends_as = ends_as
+        self.thin_walls: list[Finding] = []
+        """Places with walls thinner than `least_wall`, mm, the widest first; None: none were looked for."""
+        self.least_wall: float | None = None
 
     @property
     def roles(self) -> Roles:

@@ -7,6 +7,7 @@ from tinsnip.mesh.exercise import ball
 from tinsnip.progress import Progress
 from tinsnip.survey.deviation import compare, deviation_from_raw, largest_deviation
 from tinsnip.survey.examination import examine
+from tinsnip.survey.walls import walls_of
 
 __all__ = ["damaged_ball", "exercise"]
 
@@ -24,6 +25,7 @@ def exercise() -> None:
     whole, mesh = ball(), damaged_ball()
     found = examine(mesh)
     _ = found.strays, found.openings, found.knots
+    walls_of(mesh)
     compare(mesh, whole, 100)
     progress = Progress()
     largest_deviation(mesh, whole, progress)

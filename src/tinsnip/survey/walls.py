@@ -117,7 +117,7 @@ def thin_places(mesh: Mesh, minimum: float) -> tuple[np.ndarray, int]:
 
 
 def find_thin_walls(mesh: Mesh, minimum: float) -> list[Finding]:
-    """A finding for each place where the wall is thinner than a minimum, mm; the thinnest first."""
+    """A finding for each place where the wall is thinner than a minimum, mm; the widest first."""
     number, count = thin_places(mesh, minimum)
     if count == 0:
         return []
@@ -125,24 +125,24 @@ def find_thin_walls(mesh: Mesh, minimum: float) -> list[Finding]:
     own = np.flatnonzero(number >= 0)
     order = own[np.argsort(number[own], kind="stable")]
     places = np.split(order, np.searchsorted(number[order], np.arange(1, count)))
-    least = [float(rays[mesh.faces[triangles]].min()) for triangles in places]
+    wide = [float(areas[triangles].sum()) for triangles in places]
     findings = []
-    for rank, i in enumerate(np.argsort(least, kind="stable"), 1):
+    for rank, i in enumerate(np.argsort(-np.array(wide), kind="stable"), 1):
         triangles = places[i]
         corners = mesh.faces[triangles].ravel()
-        points = mesh.vertices[corners]
+        points, least = mesh.vertices[corners], float(rays[corners].min())
         findings.append(
             Finding(
                 id=f"W{rank}",
                 kind=Kind.WALL,
-                text=f"wall of {least[i]:.3g} mm",
+                text=f"wall of {least:.3g} mm",
                 place=mesh.vertices[corners[np.argmin(rays[corners])]],
                 size=float(np.linalg.norm(np.ptp(points, axis=0))),
                 count=len(triangles),
                 proposal="select",
                 key=int(triangles.min()),
                 outline=points[:: max(1, len(points) // 400)],
-                about=f"{float(areas[triangles].sum()):.4g} mm² thinner than {minimum:g} mm",
+                about=f"{wide[i]:.4g} mm² thinner than {minimum:g} mm",
             )
         )
     return findings

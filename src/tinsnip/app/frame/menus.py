@@ -114,7 +114,14 @@ class Menus(QMenuBar):
         for name, turn, lift, keys in sides:
             self._action(view, f"From {name}", lambda t=turn, h=lift: acts.viewport.look_from(t, h), keys)
         view.addSeparator()
-        names = (("Tin", "T"), ("Scan colour", "C"), ("Provenance", "P"), ("Deviation", "D"), ("Density", "Y"))
+        names = (
+            ("Tin", "T"),
+            ("Scan colour", "C"),
+            ("Provenance", "P"),
+            ("Deviation", "D"),
+            ("Density", "Y"),
+            ("Wall", "A"),
+        )
         self.looks = [
             self._action(view, name, lambda k=look: acts.viewport.set_look(k), keys, True)
             for look, (name, keys) in zip(LOOKS, names, strict=True)

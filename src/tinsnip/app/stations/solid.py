@@ -175,12 +175,12 @@ def _state(session: Session) -> tuple[str, int | None]:
     return ("not closed yet" if is_open else "closed"), int(is_open)
 
 
-def _rims(found: Examination) -> list[Finding]:
-    return [replace(f, proposal="close") for f in found.openings if f.kind is Kind.RIM]
+def _findings(found: Examination) -> list[Finding]:
+    return [replace(f, proposal="close") for f in found.openings if f.kind is Kind.RIM] + found.thin_walls
 
 
 def _answers(check: Check, found: Examination) -> bool:
     return check.name == "closed" and not found.boundaries.is_hole.any()
 
 
-SOLID = Station("Solid", SolidTray, _state, _rims, answers=_answers)
+SOLID = Station("Solid", SolidTray, _state, _findings, answers=_answers)

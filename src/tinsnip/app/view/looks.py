@@ -12,12 +12,13 @@ __all__ = [
     "SCAN_COLOUR",
     "TIN",
     "VOIDS",
+    "WALL",
     "shader_source",
 ]
 
 TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
-PREVIEW, VOIDS, DENSITY, EDGES = range(4, 8)
-LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY
+PREVIEW, VOIDS, DENSITY, EDGES, WALL = range(4, 9)
+LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY, WALL
 """Ways to paint the surface."""
 
 

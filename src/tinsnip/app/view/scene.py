@@ -19,6 +19,7 @@ from tinsnip.app.view.looks import (
     SCAN_COLOUR,
     TIN,
     VOIDS,
+    WALL,
     shader_source,
 )
 from tinsnip.app.view.surface import Surface
@@ -343,7 +344,7 @@ class Scene:
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
-        if look in (DEVIATION, DENSITY) and layer.surface.values_of != look:
+        if look in (DEVIATION, DENSITY, WALL) and layer.surface.values_of != look:
             look = TIN
         hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
         if hatched == MARKS and not layer.surface.has_going:

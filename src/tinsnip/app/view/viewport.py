@@ -18,15 +18,15 @@ from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
 from tinsnip.app.view.hand import Hand
-from tinsnip.app.view.legend import DensityLegend, DeviationLegend, ProvenanceLegend
-from tinsnip.app.view.looks import DENSITY, DEVIATION, PROVENANCE, TIN
+from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
+from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
+from tinsnip.app.view.paints import Paints
 from tinsnip.app.view.patchview import draw_made, made_by
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
-from tinsnip.mesh.measures import edge_lengths
 from tinsnip.space.picking import first_hit
 from tinsnip.survey import Finding
 
@@ -102,7 +102,7 @@ class Viewport(QOpenGLWidget):
         session.selected.changed.connect(self._show_selected)
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
-        self.density_legend = DensityLegend(self)
+        self.paints = Paints(session, self)
         self.section_bar = SectionBar(self)
         self.section_bar.changed.connect(lambda: self.set_section(self.section_bar.plane()))
         session.mesh_changed.connect(self.section_bar.fit)
@@ -267,11 +267,11 @@ class Viewport(QOpenGLWidget):
             self.camera.set_part(np.stack([all_boxes[:, 0].min(axis=0), all_boxes[:, 1].max(axis=0)]))
 
     def set_look(self, look: int) -> None:
-        """Paint the surface another way: tin, scan colour, provenance, deviation from raw."""
+        """Paint the surface another way: tin, scan colour, provenance, deviation from raw, density, walls."""
         self.look = look
         self.deviation_legend.setVisible(look == DEVIATION)
         self.provenance_legend.setVisible(look == PROVENANCE)
-        self.density_legend.setVisible(look == DENSITY)
+        self.paints.show(look)
         if self.scene is not None:
             self.scene.look = look
         self._give_values()
@@ -314,8 +314,7 @@ class Viewport(QOpenGLWidget):
             self.deviation_legend.show_measured(measured)
             self.provenance_legend.show_measured(measured)
             self.place_legends()
-        if scene is not None and self.look == DENSITY:
-            self._give_density(scene)
+        self.paints.give(scene)
         if scene is None or measured is None or self.look != DEVIATION:
             return
         places = known.places
@@ -330,28 +329,6 @@ class Viewport(QOpenGLWidget):
                 self.makeCurrent()
                 surface.set_values(measured.signed, DEVIATION)
                 self.redraw()
-
-    def _give_density(self, scene: Scene) -> None:
-        """Bring the length of the edges to the card and the legend, once it is worked out beside the window."""
-        surface = scene.level if scene.level is not None else scene.now
-        if surface is None:
-            return
-        mesh = surface.buffers.mesh
-
-        def show(lengths: np.ndarray) -> None:
-            if self.scene is None or self.look != DENSITY:
-                return
-            middle = float(np.median(lengths)) if len(lengths) else 1.0
-            self.scene.limit = max(middle, 1e-30)
-            self.density_legend.show_middle(middle)
-            self.place_legends()
-            for one in (self.scene.level, self.scene.now):
-                if one is not None and one.buffers.mesh is mesh and one.values_of != DENSITY:
-                    self.makeCurrent()
-                    one.set_values(lengths, DENSITY)
-            self.redraw()
-
-        self.session.tasks.behind("density", lambda progress: edge_lengths(mesh), show)
 
     def set_section(self, plane: tuple[np.ndarray, float] | None) -> None:
         """Draw only what lies below a plane, cut open; None: all of it."""
@@ -377,7 +354,7 @@ class Viewport(QOpenGLWidget):
 
     def place_legends(self) -> None:
         """The legends stand at the upper right."""
-        for legend in (self.deviation_legend, self.provenance_legend, self.density_legend):
+        for legend in (self.deviation_legend, self.provenance_legend, *self.paints.legends):
             legend.adjustSize()
             legend.move(self.width() - legend.width() - px(12), px(12))
         self.section_bar.adjustSize()

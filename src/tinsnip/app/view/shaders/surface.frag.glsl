@@ -27,7 +27,7 @@ in vec3 facing;
 #if LOOK == 1
 in vec3 paint;
 #endif
-#if LOOK == 3 || LOOK == 6
+#if LOOK == 3 || LOOK == 6 || LOOK == 8
 in float deviation;
 in float unknown;
 #endif
@@ -142,6 +142,20 @@ vec3 density_colour() {
 }
 #endif
 
+#if LOOK == 8
+// Copper and hatched where a wall is thinner than the least one, pale up to twice that, petrol where it is thicker.
+vec3 wall_colour() {
+    float t = deviation / limit;
+    vec3 pale = vec3(0.93, 0.915, 0.87);
+    if (t < 1.0) {
+        vec3 colour = mix(vec3(0.66, 0.27, 0.08), vec3(0.84, 0.55, 0.36), t);
+        return hatch(6.0, 2.0) ? colour * 0.7 : colour;
+    }
+    if (t < 2.0) return pale;
+    return mix(vec3(0.62, 0.72, 0.75), vec3(0.05, 0.33, 0.47), clamp((t - 2.0) / 6.0, 0.0, 1.0));
+}
+#endif
+
 void main() {
     if (dot(clip.xyz, at) > clip.w) discard;
 #if LOOK == 7
@@ -177,6 +191,8 @@ void main() {
     vec3 base = deviation_colour();
 #elif LOOK == 6
     vec3 base = density_colour();
+#elif LOOK == 8
+    vec3 base = wall_colour();
 #elif LOOK == 4
     vec3 base = made_pattern();
 #else

@@ -1,0 +1,123 @@
+"""Values that are worked out of the mesh alone and painted on it: the length of edges, the thickness of walls."""
+
+import numpy as np
+from PySide6.QtCore import QObject
+
+from tinsnip.app.state.session import Session
+from tinsnip.app.view.legend import DensityLegend
+from tinsnip.app.view.looks import DENSITY, WALL
+from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.wallegend import WallLegend
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import edge_lengths
+from tinsnip.progress import Progress
+from tinsnip.survey import Finding
+from tinsnip.survey.walls import Walls, find_thin_walls, thin_places, walls_of
+
+__all__ = ["Paints"]
+
+_FARTHEST = 1e9
+"""Stands for no wall at all, as numbers that are painted have to end."""
+
+
+class Paints(QObject):
+    """Works such values out beside the window, and brings them to the card and their legends.
+
+    Parameters
+    ----------
+    session : Session
+    view : object
+        The view: its scene, look, and how it is drawn again.
+    """
+
+    def __init__(self, session: Session, view: "object") -> None:
+        super().__init__()
+        self._session, self._view = session, view
+        self.density = DensityLegend(view)
+        self.wall = WallLegend(view)
+        self.wall.minimum_changed.connect(self._judge)
+        self.wall.select_asked.connect(self._select)
+        self._walls: tuple[Mesh, Walls] | None = None
+        session.examined.connect(self._judge)
+
+    @property
+    def legends(self) -> tuple[DensityLegend, WallLegend]:
+        """The legends, to be placed."""
+        return self.density, self.wall
+
+    def show(self, look: int) -> None:
+        """Show the legend of a look."""
+        self.density.setVisible(look == DENSITY)
+        self.wall.setVisible(look == WALL)
+        if look != WALL:
+            self._judge()
+
+    def give(self, scene: Scene | None) -> None:
+        """Bring what the present look paints."""
+        look = self._view.look
+        surface = None if scene is None else scene.level if scene.level is not None else scene.now
+        if surface is None or look not in (DENSITY, WALL):
+            return
+        mesh = surface.buffers.mesh
+        if look == DENSITY:
+            self._session.tasks.behind("density", lambda progress: edge_lengths(mesh), lambda v: self._dense(mesh, v))
+            return
+
+        def work(progress: Progress) -> Walls:
+            return walls_of(mesh)
+
+        self.wall.show_working()
+        self._session.tasks.behind("walls", work, lambda walls: self._walled(mesh, walls))
+
+    def _put(self, mesh: Mesh, values: np.ndarray, look: int) -> None:
+        scene = self._view.scene
+        for one in (scene.level, scene.now):
+            if one is not None and one.buffers.mesh is mesh and one.values_of != look:
+                self._view.makeCurrent()
+                one.set_values(values, look)
+        self._view.place_legends()
+        self._view.redraw()
+
+    def _dense(self, mesh: Mesh, lengths: np.ndarray) -> None:
+        if self._view.scene is None or self._view.look != DENSITY:
+            return
+        middle = float(np.median(lengths)) if len(lengths) else 1.0
+        self._view.scene.limit = max(middle, 1e-30)
+        self.density.show_middle(middle)
+        self._put(mesh, lengths, DENSITY)
+
+    def _walled(self, mesh: Mesh, walls: Walls) -> None:
+        if self._view.scene is None or self._view.look != WALL:
+            return
+        self._walls = mesh, walls
+        self.wall.show_walls(walls.rays)
+        self._put(mesh, np.minimum(walls.rays, _FARTHEST), WALL)
+        self._judge()
+
+    def _judge(self, *_: object) -> None:
+        """Look for what is thinner than the minimum, beside the window: findings, as long as walls are shown."""
+        found, walls = self._session.examination, self._walls
+        shown = self._view.look == WALL and walls is not None and found is not None and walls[0] is found.mesh
+        if found is None or found.least_wall == (self.wall.minimum if shown else None):
+            return
+        if not shown:
+            found.least_wall, found.thin_walls = None, []
+            self._session.examined.emit()
+            return
+        mesh, minimum = found.mesh, self.wall.minimum
+        if self._view.scene is not None:
+            self._view.scene.limit = max(minimum, 1e-30)
+            self._view.redraw()
+
+        def done(thin: list[Finding]) -> None:
+            if self._session.examination is found and self.wall.minimum == minimum and self._view.look == WALL:
+                found.least_wall, found.thin_walls = minimum, thin
+                self.wall.show_places(len(thin))
+                self._session.examined.emit()
+
+        self._session.tasks.latest("thin walls", lambda progress: find_thin_walls(mesh, minimum), done)
+
+    def _select(self) -> None:
+        found = self._session.examination
+        if found is not None and found.least_wall is not None:
+            self._session.selected.put(thin_places(found.mesh, found.least_wall)[0] >= 0)
