@@ -171,6 +171,7 @@ class Examination:
             "chunk_share": self.chunk_share,
             "holes": int(self.boundaries.is_hole.sum()),
             "rims": int(self.boundaries.is_rim.sum()),
+            "hollows": int(self.roles.hollow.sum()),
             "islands": int(self.roles.island.sum()),
             "beds": len(self.beds),
             "open_edges": mesh.edges.open,

@@ -110,8 +110,8 @@ def judge(
     total = tangles.total - tangles.flipped_edges
     brief = knots[0] if len(knots) == 1 else counted(total, "tangle")
     shells, voids = mesh.shells, int(roles.void.sum())
-    solids = len(shells) - voids
-    inward = int(((shells.open_edges == 0) & (shells.volume < 0) & ~roles.void).sum())
+    solids = len(shells) - voids - int(roles.hollow.sum())
+    inward = int(((shells.open_edges == 0) & (shells.volume < 0) & ~roles.void & ~roles.hollow).sum())
     turned = [counted(tangles.flipped_edges, "flipped edge")] * (tangles.flipped_edges > 0)
     turned += [f"{counted(inward, 'shell')} inside out"] * (inward > 0)
     thin = 2.0 * mesh.volume <= _THINNEST * mesh.diagonal * mesh.area

@@ -17,13 +17,16 @@ from tinsnip.survey.finding import Finding, Kind
 from tinsnip.survey.islands import shells_that_are_islands
 from tinsnip.words import grouped, percent
 
-__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles"]
+__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "HOLLOW", "Roles", "describe_chunks", "find_strays", "shell_roles"]
 
 CHUNK_SHARE = 0.02
 """A stray of more than this share of the main shell's area may be part of the part: a chunk."""
 
 CRUMBS_SHARE = 0.05
 """Strays that together make up more than this share of the whole area are all chunks."""
+
+HOLLOW = "hollow"
+"""An attribute of vertices: 1 on the inner skins of what was hollowed on purpose, 0 elsewhere."""
 
 _OUTLINE_POINTS = 400
 _SCRAP_SHARE = 1e-3
@@ -56,6 +59,8 @@ class Roles(NamedTuple):
         Second layers that lie close along the main shell.
     island : ndarray of bool
         Pieces of surface that lie free within a hole: no strays, as the patch there joins them.
+    hollow : ndarray of bool
+        Inner skins that were put there on purpose; no voids.
     """
 
     main: int
@@ -65,6 +70,7 @@ class Roles(NamedTuple):
     inner: np.ndarray
     skin: np.ndarray
     island: np.ndarray
+    hollow: np.ndarray
 
     @property
     def within(self) -> np.ndarray:
@@ -86,14 +92,16 @@ def shell_roles(mesh: Mesh) -> Roles:
     n = len(shells)
     if n == 0:
         none = np.zeros(0, dtype=bool)
-        return Roles(-1, none, none, none, none, none, none)
+        return Roles(-1, none, none, none, none, none, none, none)
     main = int(np.argmax(shells.area))
     closed = shells.open_edges == 0
     contained = _contained(mesh, main)
     contained[main] = False
+    hollow = _on_purpose(mesh) & contained & (shells.volume < 0)
+    contained &= ~hollow
     void = contained & (shells.volume < 0)
     inner = contained & (shells.volume > 0)
-    stray = ~void & ~inner
+    stray = ~void & ~inner & ~hollow
     stray[main] = False
     skin = _second_skins(mesh, main, stray & (~closed | (shells.area > CHUNK_SHARE * shells.area[main])))
     island = shells_that_are_islands(mesh) & stray & ~skin
@@ -104,7 +112,16 @@ def shell_roles(mesh: Mesh) -> Roles:
         chunk |= small
     elif small.any():
         chunk |= _against_the_main(mesh, main, small)
-    return Roles(main, stray & ~chunk, chunk, void, inner, skin, island)
+    return Roles(main, stray & ~chunk, chunk, void, inner, skin, island, hollow)
+
+
+def _on_purpose(mesh: Mesh) -> np.ndarray:
+    """Shells that are marked as hollows all over, bool, shape (S,)."""
+    if HOLLOW not in mesh.attributes:
+        return np.zeros(len(mesh.shells), dtype=bool)
+    marked, label = mesh.attributes[HOLLOW].values[mesh.faces[:, 0]] > 0, mesh.shells.label
+    own = label >= 0
+    return np.bincount(label[own], ~marked[own], len(mesh.shells)) == 0
 
 
 def _contained(mesh: Mesh, main: int) -> np.ndarray:

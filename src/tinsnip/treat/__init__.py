@@ -1,6 +1,7 @@
 """Changes a mesh; one module a treatment."""
 
 from tinsnip.treat.assembly import Assembled, Assembly
+from tinsnip.treat.close.hollow import Hollow
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.close.recast import Recast
@@ -61,6 +62,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Patch,
         Plinth,
         Recast,
+        Hollow,
         Smooth,
         Reduce,
     )
@@ -81,6 +83,7 @@ __all__ = [
     "Delete",
     "Extract",
     "FindBed",
+    "Hollow",
     "LayFlat",
     "Mend",
     "MendCrossings",

@@ -18,7 +18,7 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.welding import weld_exact
 from tinsnip.space.winding import Winding
 
-__all__ = ["Skin", "recast_surface", "sound_triangles", "with_raw_values"]
+__all__ = ["Skin", "cleared", "recast_surface", "sound_triangles", "with_raw_values"]
 
 _MOST_TURNS = 40
 _PULL = 0.5
@@ -138,13 +138,26 @@ def recast_surface(
     pulled[back] = foot[back]
     _settled(made.faces, pulled, ~made.seen, _SETTLING)
     progress.step("Looking for crossings")
-    places, crossings = _cleared(made, pulled)
+    places, crossings = cleared(made, pulled)
     size = float(np.linalg.norm(np.ptp(vertices, axis=0)))
     return Skin(as_files_hold(places, size), made.faces, seen, nearest, foot, away, crossings)
 
 
-def _cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
-    """Put vertices of triangles that cross back to plainer places, then between their neighbours, until none does."""
+def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
+    """Put vertices of triangles that cross back to plainer places, then between their neighbours, until none does.
+
+    Parameters
+    ----------
+    made : DualSurface
+    places : ndarray, shape (V, 3)
+        Where its vertices were brought, mm.
+
+    Returns
+    -------
+    places : ndarray, shape (V, 3)
+    crossings : int
+        How many pairs of triangles cross all the same.
+    """
     size = float(np.linalg.norm(np.ptp(places, axis=0)))
     places = as_files_hold(places, size)
     level = np.zeros(len(places), dtype=np.int8)

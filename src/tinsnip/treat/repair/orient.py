@@ -271,4 +271,4 @@ def _inside_out(mesh: Mesh) -> np.ndarray:
     roles = shell_roles(mesh)
     if roles.main >= 0 and negative[roles.main]:
         return np.ones(len(shells), dtype=bool)
-    return negative & ~roles.void
+    return negative & ~roles.void & ~roles.hollow

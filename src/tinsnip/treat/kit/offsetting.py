@@ -1,0 +1,117 @@
+"""A skin at the same distance from a surface everywhere, within it or outside: a level of its distance field."""
+
+import numpy as np
+
+from tinsnip.errors import BadInput
+from tinsnip.progress import Progress, check_here, polled_here
+from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
+from tinsnip.space.lattice import INSIDE, SIDE, Crossings, Lattice
+from tinsnip.space.tree import closest_points
+from tinsnip.space.winding import Winding
+from tinsnip.treat.kit.recasting import cleared
+
+__all__ = ["STEPS_IN_OFFSET", "offset_skin"]
+
+STEPS_IN_OFFSET = 6.0
+"""So many cells in the offset at least: then each block lies on one side of the surface, all of it."""
+_NODES = SIDE**3
+_COARSE = 4
+"""Blocks along the side of what is looked at first."""
+_NEWTON = 4
+_MARGIN = 2
+_MOST_TURNS = 40
+_MOST_BLOCKS = 4_000_000
+
+
+def offset_skin(
+    vertices: np.ndarray, faces: np.ndarray, offset: float, step: float, progress: Progress
+) -> tuple[np.ndarray, np.ndarray, int]:
+    """The surface at a distance from another, closed and turned outward, free of crossings as far as can be.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+    faces : ndarray of int32, shape (F, 3)
+        Closed and outward.
+    offset : float
+        Distance, mm: outside where above 0, within where below.
+    step : float
+        Width of a cell, mm; at most a `STEPS_IN_OFFSET`-th of the distance.
+
+    Returns
+    -------
+    vertices : ndarray, shape (N, 3)
+        Each at the distance, to rounding.
+    faces : ndarray of int32, shape (M, 3)
+        None where nothing lies that far off.
+    crossings : int
+
+    Raises
+    ------
+    BadInput
+        When there would be too many cells.
+    """
+    field, far = Winding(vertices, faces), abs(offset)
+    progress.step("Looking for what lies that far off")
+    lattice = _at_distance(field, offset, step)
+    for _ in range(_MOST_TURNS):
+        turn = nodes_to_turn(lattice)
+        if len(turn) == 0:
+            break
+        lattice.inside[turn] = True
+    progress.step("Drawing the skin")
+    made = dual_surface(lattice, np.zeros((len(faces), 3)))
+    if len(made.faces) == 0:
+        return made.vertices, made.faces, 0
+    progress.step("Bringing the skin to its distance")
+    places, foot = made.vertices.copy(), np.empty_like(made.vertices)
+    for _ in range(_NEWTON):
+        away, _ = closest_points(field.tree, places, polled_here(), foot)
+        check_here()
+        reach = np.clip(far - away, -step, step)
+        places += (reach / np.maximum(away, 1e-300))[:, None] * (places - foot)
+    progress.step("Looking for crossings")
+    places, crossings = cleared(made, places)
+    return places, made.faces, crossings
+
+
+def _at_distance(field: Winding, offset: float, step: float) -> Lattice:
+    """A lattice of the blocks that a level of the distance goes through, all their nodes signed."""
+    far, used = abs(offset), np.unique(field.faces)
+    box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
+    room = max(offset, 0.0) + _MARGIN * SIDE * step
+    low = box[0] - room
+    whole = _COARSE * SIDE
+    shape = np.ceil((box[1] + room - low) / (whole * step)).astype(np.int64) + 1
+    if np.prod(shape.astype(float)) > _MOST_BLOCKS:
+        raise BadInput(f"cells of {step:.3g} mm are too fine for so large a part; ask for a thicker wall")
+    # and what lies within a block of it, so that every cell the level goes through has its corners
+    beside = np.sqrt(3) * SIDE * step
+    blocks = _near_level(field, low, step * whole, np.argwhere(np.ones(shape, dtype=bool)), far, beside)
+    inner = np.argwhere(np.ones((_COARSE,) * 3, dtype=bool))
+    blocks = (_COARSE * blocks[:, None] + inner).reshape(-1, 3)
+    blocks = _near_level(field, low, step * SIDE, blocks, far, beside)
+    number = np.full(_COARSE * shape, -1, dtype=np.int32)
+    number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
+    own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
+    places = low + step * (SIDE * blocks[:, None] + own)
+    within = field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5  # a block lies on one side, all of it
+    away, _ = closest_points(field.tree, places.reshape(-1, 3), polled_here())
+    check_here()
+    signed = np.where(np.repeat(within, _NODES), away, -away)  # rising inward
+    level = (signed + offset) / step
+    nodes = len(signed)
+    none = Crossings(*(np.empty(0, dtype=np.int32),) * 2, np.empty(0), np.empty(0, dtype=np.int32))
+    return Lattice(
+        low, step, number, blocks, level > 0, (INSIDE + level).astype(np.float32),
+        np.full((nodes, 3), -1, dtype=np.int32), none,
+    )  # fmt: skip
+
+
+def _near_level(
+    field: Winding, low: np.ndarray, width: float, blocks: np.ndarray, far: float, beside: float
+) -> np.ndarray:
+    """Of blocks of a width, those that a distance may be met in, or no further off than so much."""
+    away, _ = closest_points(field.tree, low + width * (blocks + 0.5), polled_here())
+    check_here()
+    return blocks[np.abs(away - far) <= 0.5 * np.sqrt(3) * width + beside]

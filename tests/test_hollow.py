@@ -1,0 +1,92 @@
+"""Hollow: the wall by the test's own closest points, what stays as it was, and what readiness makes of it."""
+
+import unittest
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from tests import specimens
+from tests.exact_count import counted_exactly
+from tests.random_scans import moved
+from tests.test_shapes import sheet
+from tinsnip.errors import BadInput
+from tinsnip.mesh import MADE, Mesh
+from tinsnip.survey import examine
+from tinsnip.treat import Context, Hollow, Orient, StraightSnip, Sweep, Turn
+
+
+def distances(mesh: Mesh, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Bounds of the distance of points to a surface, from below and above, by samples all over it; the slow way."""
+    corners = mesh.vertices[mesh.faces]
+    weights = np.array([(i, j, 8 - i - j) for i in range(9) for j in range(9 - i)]) / 8
+    samples = np.einsum("wk,fkc->fwc", weights, corners).reshape(-1, 3)
+    near = cKDTree(samples).query(points)[0]
+    edge = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max() / 8
+    return np.sqrt(np.maximum(near**2 - (edge / np.sqrt(3)) ** 2, 0.0)), near
+
+
+class Hollowed(unittest.TestCase):
+    def test_the_wall_is_as_thick_as_asked(self) -> None:
+        rng = np.random.default_rng(0)
+        wavy = specimens.sphere(100.0, 32).mesh
+        wavy = Mesh(wavy.vertices * (1 + 0.1 * np.sin(wavy.vertices[:, [0]] / 12)), wavy.faces)
+        for name, mesh, wall in (
+            ("sphere", specimens.sphere(100.0, 32).mesh, 7.0),
+            ("torus", specimens.torus(200.0, 80).mesh, 9.0),
+            ("box", specimens.bored_box(200.0, 32).mesh, 9.0),
+            ("wavy", wavy, 6.0),
+        ):
+            with self.subTest(name):
+                mesh = moved(rng, mesh, 100.0)
+                outcome = Hollow(wall_mm=wall).apply(mesh, Context())
+                after, old = outcome.mesh, len(mesh.faces)
+                np.testing.assert_array_equal(after.faces[:old], mesh.faces)
+                np.testing.assert_array_equal(after.vertices[: len(mesh.vertices)], mesh.vertices)
+                skin = Mesh(after.vertices, after.faces[old:])
+                self.assertEqual(specimens.closed_faults(skin.vertices, skin.faces[:, ::-1]), "")
+                self.assertLess(skin.volume, 0)
+                self.assertEqual(set(after.provenance[old:]), {MADE})
+                # at corners and in the middles of its triangles: never nearer, and hardly farther but in its own edges
+                low, high = distances(mesh, skin.vertices[np.unique(skin.faces)][::3])
+                self.assertGreater(high.min(), 0.98 * wall)
+                self.assertLess(np.quantile(low, 0.99), 1.02 * wall)
+                low, high = distances(mesh, skin.vertices[skin.faces].mean(axis=1)[::5])
+                self.assertGreater(high.min(), 0.98 * wall)
+                self.assertLess(np.quantile(low, 0.95), 1.02 * wall)
+
+    def test_nothing_crosses(self) -> None:
+        for mesh, wall in ((specimens.sphere(100.0, 16).mesh, 20.0), (specimens.torus(100.0, 40).mesh, 12.0)):
+            after = Hollow(wall_mm=wall).apply(mesh, Context()).mesh
+            self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
+
+    def test_it_is_ready_and_stays_hollow(self) -> None:
+        ball = specimens.sphere(100.0, 24).mesh
+        after = Hollow(wall_mm=8.0).apply(ball, Context()).mesh
+        for mesh in (after, Turn(degrees=30).apply(after, Context()).mesh):
+            found = examine(mesh)
+            self.assertTrue(found.readiness.ready, found.readiness.reasons)
+            self.assertEqual((found.counts()["hollows"], found.counts()["voids"], found.strays), (1, 0, []))
+            self.assertIs(Sweep().apply(mesh, Context()).mesh, mesh)
+            self.assertIs(Orient().apply(mesh, Context()).mesh, mesh)
+        # a void that nobody asked for is still one
+        both = Mesh(
+            np.concatenate([ball.vertices, 0.3 * ball.vertices]),
+            np.concatenate([ball.faces, ball.faces[:, ::-1] + len(ball.vertices)]),
+        )
+        self.assertFalse(examine(both).readiness.ready)
+        # cut open it is a cup with one wall, and a solid no more
+        cup = StraightSnip(offset=10.0, waste="above").apply(after, Context()).mesh
+        self.assertEqual(len(cup.loops), 2)
+
+    def test_what_cannot_be_hollowed_says_why(self) -> None:
+        ball = specimens.sphere(100.0, 16).mesh
+        hollow = Hollow(wall_mm=15.0).apply(ball, Context()).mesh
+        for mesh, wall, said in (
+            (sheet(10.0, 5), 1.0, "close it first"),
+            (Mesh(ball.vertices, ball.faces[:, ::-1]), 1.0, "close it first"),
+            (ball, 60.0, "ask for a thinner one"),
+            (ball, 1e-3, "too fine for so large a part"),
+            (hollow, 5.0, "hollow already"),
+        ):
+            with self.assertRaisesRegex(BadInput, said):
+                Hollow(wall_mm=wall).apply(mesh, Context())
