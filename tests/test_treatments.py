@@ -11,7 +11,19 @@ from tinsnip.errors import BadInput, Cancelled
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey import examine
-from tinsnip.treat import TREATMENTS, Context, Mend, Orient, Patch, Plinth, Reduce, StraightSnip, Sweep, Weld
+from tinsnip.treat import (
+    TREATMENTS,
+    Context,
+    Mend,
+    Orient,
+    Patch,
+    Plinth,
+    Recast,
+    Reduce,
+    StraightSnip,
+    Sweep,
+    Weld,
+)
 
 MAKES = (specimens.sphere, specimens.torus, specimens.bored_box)
 
@@ -168,8 +180,9 @@ class Wreckage(unittest.TestCase):
         steps += [Orient(), Sweep(), Reduce(percent=60), StraightSnip(normal=(1, 1, 0), close=True)]
         for number, wreck in enumerate(wrecks):
             with self.subTest(wreck=number):
-                for make in TREATMENTS.values():
-                    self.sound(make(), wreck)
+                span = float(wreck.size.max(initial=0.0))
+                for make in TREATMENTS.values():  # in coarse cells, or a recast of such a tangle takes minutes
+                    self.sound(make(deviation_mm=span / 60) if make is Recast and span > 0 else make(), wreck)
                 mesh = wreck
                 for step in steps:
                     before, mesh = mesh, self.sound(step, mesh)
