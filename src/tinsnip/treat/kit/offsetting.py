@@ -1,6 +1,7 @@
 """A skin at the same distance from a surface everywhere, within it or outside: a level of its distance field."""
 
 import numpy as np
+from scipy import ndimage
 
 from tinsnip.errors import BadInput
 from tinsnip.progress import Progress, check_here, polled_here
@@ -85,13 +86,15 @@ def _at_distance(field: Winding, offset: float, step: float) -> Lattice:
     shape = np.ceil((box[1] + room - low) / (whole * step)).astype(np.int64) + 1
     if np.prod(shape.astype(float)) > _MOST_BLOCKS:
         raise BadInput(f"cells of {step:.3g} mm are too fine for so large a part; ask for a thicker wall")
-    # and what lies within a block of it, so that every cell the level goes through has its corners
-    beside = np.sqrt(3) * SIDE * step
-    blocks = _near_level(field, low, step * whole, np.argwhere(np.ones(shape, dtype=bool)), far, beside)
+    blocks = _near_level(field, low, step * whole, np.argwhere(np.ones(shape, dtype=bool)), far)
     inner = np.argwhere(np.ones((_COARSE,) * 3, dtype=bool))
     blocks = (_COARSE * blocks[:, None] + inner).reshape(-1, 3)
-    blocks = _near_level(field, low, step * SIDE, blocks, far, beside)
+    blocks = _near_level(field, low, step * SIDE, blocks, far)
+    # and those beside them, so that every cell the level goes through has its corners
     number = np.full(_COARSE * shape, -1, dtype=np.int32)
+    taken = np.zeros(number.shape, dtype=bool)
+    taken[tuple(blocks.T)] = True
+    blocks = np.argwhere(ndimage.binary_dilation(taken, np.ones((3, 3, 3), dtype=bool)))
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
     places = low + step * (SIDE * blocks[:, None] + own)
@@ -108,10 +111,8 @@ def _at_distance(field: Winding, offset: float, step: float) -> Lattice:
     )  # fmt: skip
 
 
-def _near_level(
-    field: Winding, low: np.ndarray, width: float, blocks: np.ndarray, far: float, beside: float
-) -> np.ndarray:
-    """Of blocks of a width, those that a distance may be met in, or no further off than so much."""
+def _near_level(field: Winding, low: np.ndarray, width: float, blocks: np.ndarray, far: float) -> np.ndarray:
+    """Of blocks of a width, those that a distance may be met in."""
     away, _ = closest_points(field.tree, low + width * (blocks + 0.5), polled_here())
     check_here()
-    return blocks[np.abs(away - far) <= 0.5 * np.sqrt(3) * width + beside]
+    return blocks[np.abs(away - far) <= 0.5 * np.sqrt(3) * width]
