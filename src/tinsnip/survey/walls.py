@@ -10,7 +10,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas, vertex_normals
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here, polled_here
-from tinsnip.space.tree import build_tree, first_hits, shrunk_spheres
+from tinsnip.space.spheres import shrunk_spheres
+from tinsnip.space.tree import build_tree, first_hits
 from tinsnip.survey.finding import Finding, Kind
 
 __all__ = ["Walls", "find_thin_walls", "thin_places", "walls_of"]
