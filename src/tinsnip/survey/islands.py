@@ -6,6 +6,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here
+from tinsnip.space.polygons import plane_axes
 from tinsnip.survey.holes import SHEET_EDGE, classify_boundaries
 
 __all__ = ["islands_of", "shells_that_are_islands"]
@@ -61,10 +62,7 @@ def _lies_within(mesh: Mesh, edge: np.ndarray, vector_area: np.ndarray, loop: in
     half = mesh.loops.loop(loop)
     points = mesh.vertices[mesh.faces.ravel()[half]]
     normal, middle = -vector_area / size, edge.mean(axis=0)  # the surface's own side
-    helper = np.eye(3)[int(np.argmin(np.abs(normal)))]
-    across = np.cross(helper, normal)
-    across /= np.linalg.norm(across)
-    axes = np.stack([across, np.cross(normal, across), normal], axis=1)
+    axes = np.stack([*plane_axes(normal), normal], axis=1)
     round_it, own = (edge - middle) @ axes, (points - middle) @ axes
     span = float(np.linalg.norm(np.ptp(round_it[:, :2], axis=0)))
     low, high = round_it[:, 2].min() - _OFF * span, round_it[:, 2].max() + _OFF * span

@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangle_areas, vertex_normals
 from tinsnip.space.crossings import crossings_and_folds
+from tinsnip.space.lattice import INSIDE
 from tinsnip.space.winding import Winding
 from tinsnip.survey.strays import CHUNK_SHARE
 from tinsnip.treat.kit.recasting import recast_surface, sound_triangles, with_raw_values
@@ -28,7 +29,6 @@ _FOR_EACH_CELL = 3.2
 _BYTES, _SECONDS = 900.0, 5e-6
 """Memory and time for each triangle, measured."""
 _ASIDE = 0.1
-_INSIDE = 0.52
 
 
 class Forecast(NamedTuple):
@@ -174,7 +174,7 @@ def _thickened(
     field, middle = Winding(vertices, faces), corners.mean(axis=1)
     sheet = np.ones(len(faces), dtype=bool)
     for side in (-1, 1):
-        sheet &= field.at(middle + side * _ASIDE * step * normals, 4.0) < _INSIDE
+        sheet &= field.at(middle + side * _ASIDE * step * normals, 4.0) < INSIDE
     count = int(sheet.sum())
     if count == 0:
         return vertices, faces, np.zeros(len(faces), dtype=bool), sound, 0
