@@ -16,7 +16,7 @@ from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.regions.kept import found_again, lost_of
 from tinsnip.treat import ASSEMBLIES, TREATMENTS, Assembly, Context, Outcome, Treatment
-from tinsnip.treat.pieces.merge import put_together
+from tinsnip.treat.kit.together import put_together
 from tinsnip.words import counted
 
 __all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "perform_all", "step_of_outcome"]

@@ -8,9 +8,11 @@ They are inserted one by one (Lawson 1977); then the polygon's edges are forced 
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.progress import check_here, polled_here
 from tinsnip.space.morton import morton_order
+from tinsnip.threads import in_chunks
 
-__all__ = ["constrained_triangles"]
+__all__ = ["constrained_triangles", "divided_polygons"]
 
 _GRID = 2**27
 _DONE, _SAME_PLACE, _CROSSED = 0, 1, 2
@@ -358,6 +360,108 @@ def _triangulate(X, order, ends, rings, out):
             return -2
     _improve(X, T, N, C, at, count)
     return _inside(X, T, N, C, at, count, rings, out)
+
+
+@kernel
+def _shuffle(order, n):
+    """Put 0 ... n - 1 in an order that is none, the same each time (Durstenfeld 1964)."""
+    seed = np.uint64(88172645463325252)
+    for i in range(n):
+        order[i] = i
+    for i in range(n - 1, 0, -1):
+        seed ^= seed << np.uint64(13)
+        seed ^= seed >> np.uint64(7)
+        seed ^= seed << np.uint64(17)
+        j = np.int64(seed % np.uint64(i + 1))
+        order[i], order[j] = order[j], order[i]
+
+
+@kernel
+def _divide_many(points, start, ring, ends, ends_start, out, out_start, failed, begin, end, state):
+    """Triangulate many small polygons with points and edges within; see `divided_polygons`."""
+    for i in range(begin, end):
+        if i % 64 == 0 and state[0]:
+            return
+        first, n, m = start[i], start[i + 1] - start[i], ring[i]
+        low0, low1 = points[first, 0], points[first, 1]
+        high0, high1 = low0, low1
+        for j in range(first, first + n):
+            low0, high0 = min(low0, points[j, 0]), max(high0, points[j, 0])
+            low1, high1 = min(low1, points[j, 1]), max(high1, points[j, 1])
+        extent = max(high0 - low0, high1 - low1)
+        failed[i] = True
+        if not extent > 0.0:
+            continue
+        X = np.empty((n + 3, 2), dtype=np.int64)
+        for j in range(n):
+            X[j, 0] = np.int64(np.rint((points[first + j, 0] - low0) * (_GRID / extent)))
+            X[j, 1] = np.int64(np.rint((points[first + j, 1] - low1) * (_GRID / extent)))
+        far = 2 * _GRID
+        X[n, 0], X[n, 1] = -far, -far
+        X[n + 1, 0], X[n + 1, 1] = 3 * far, -far
+        X[n + 2, 0], X[n + 2, 1] = -far, 3 * far
+        inner = ends_start[i + 1] - ends_start[i]
+        edges = np.empty((m + inner, 2), dtype=np.int64)
+        rings = np.full((n + 3, 2), -1, dtype=np.int64)
+        for j in range(m):
+            k = j + 1 if j + 1 < m else 0
+            edges[j, 0], edges[j, 1] = j, k
+            rings[j, 0], rings[k, 1] = k, j
+        for j in range(inner):
+            edges[m + j, 0], edges[m + j, 1] = ends[ends_start[i] + j, 0], ends[ends_start[i] + j, 1]
+        order = np.empty(n, dtype=np.int64)
+        _shuffle(order, n)
+        found = np.empty((2 * n + 8, 3), dtype=np.int64)
+        count = _triangulate(X, order, edges, rings, found)
+        if count != out_start[i + 1] - out_start[i]:
+            continue
+        for j in range(count):
+            for k in range(3):
+                out[out_start[i] + j, k] = found[j, k]
+        failed[i] = False
+
+
+def divided_polygons(
+    points: np.ndarray, start: np.ndarray, ring: np.ndarray, ends: np.ndarray, ends_start: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Triangulate many polygons at once, each with points and edges within.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 2)
+        For each polygon its ring, anticlockwise, then the points within.
+    start : ndarray of int, shape (P + 1,)
+        Where each polygon's points begin.
+    ring : ndarray of int, shape (P,)
+        How many of them are its ring.
+    ends : ndarray of int, shape (E, 2)
+        Edges within that are kept, by the number of the point within the polygon's.
+    ends_start : ndarray of int, shape (P + 1,)
+
+    Returns
+    -------
+    triangles : ndarray of int64, shape (T, 3)
+        By the number of the point within the polygon's.
+    starts : ndarray of int, shape (P + 1,)
+        Where each polygon's triangles begin.
+    failed : ndarray of bool, shape (P,)
+        Polygons of which points lie too near each other or edges cross; their triangles mean nothing.
+
+    Raises
+    ------
+    Cancelled
+    """
+    counts = ring - 2 + 2 * (np.diff(start) - ring)
+    out_start = np.concatenate([[0], np.cumsum(counts)])
+    out, failed = np.zeros((out_start[-1], 3), dtype=np.int64), np.zeros(len(ring), dtype=bool)
+    state = polled_here()
+    in_chunks(
+        lambda b, e: _divide_many(points, start, ring, ends, ends_start, out, out_start, failed, b, e, state),
+        len(ring),
+        500,
+    )
+    check_here()
+    return out, out_start, failed
 
 
 def _insertion_order(points: np.ndarray) -> np.ndarray:

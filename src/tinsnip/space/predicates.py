@@ -8,11 +8,13 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 
-__all__ = ["fold_at_edge", "fold_at_vertex", "has_area", "orientation", "triangles_meet"]
+__all__ = ["fold_at_edge", "fold_at_vertex", "has_area", "orientation", "triangles_meet", "volume_of"]
 
 _BOUND_3 = 7.77156117237609e-16  # (7 + 56 eps) eps, eps = 2^-53
 _BOUND_2 = 3.33066907387547e-16  # (3 + 16 eps) eps
 _SPLITTER = 134217729.0
+_SURE = 1e-3
+"""Share of its terms from which a sum of products is right to thirteen digits in floating point."""
 
 
 @kernel
@@ -75,8 +77,8 @@ def _negative(p):
 
 
 @kernel
-def _exact_3(V, a, b, c, d):
-    e = np.empty(400)
+def _expanded_3(V, a, b, c, d, e):
+    """Six times the volume of a, b, c, d as an expansion; returns how many parts it has."""
     ax, ay, az = _difference(V[a, 0], V[d, 0]), _difference(V[a, 1], V[d, 1]), _difference(V[a, 2], V[d, 2])
     bx, by, bz = _difference(V[b, 0], V[d, 0]), _difference(V[b, 1], V[d, 1]), _difference(V[b, 2], V[d, 2])
     cx, cy, cz = _difference(V[c, 0], V[d, 0]), _difference(V[c, 1], V[d, 1]), _difference(V[c, 2], V[d, 2])
@@ -85,9 +87,33 @@ def _exact_3(V, a, b, c, d):
     n = _add_triple(e, n, bx, cy, az)
     n = _add_triple(e, n, _negative(bx), cz, ay)
     n = _add_triple(e, n, cx, ay, bz)
-    n = _add_triple(e, n, _negative(cx), az, by)
-    top = e[n - 1]
+    return _add_triple(e, n, _negative(cx), az, by)
+
+
+@kernel
+def _exact_3(V, a, b, c, d):
+    e = np.empty(400)
+    top = e[_expanded_3(V, a, b, c, d, e) - 1]
     return 1 if top > 0.0 else (-1 if top < 0.0 else 0)
+
+
+@kernel
+def volume_of(V, a, b, c, d):
+    """Six times the volume of a, b, c, d, with the sign of `orientation`, right in all but its last digits."""
+    ax, ay, az = V[a, 0] - V[d, 0], V[a, 1] - V[d, 1], V[a, 2] - V[d, 2]
+    bx, by, bz = V[b, 0] - V[d, 0], V[b, 1] - V[d, 1], V[b, 2] - V[d, 2]
+    cx, cy, cz = V[c, 0] - V[d, 0], V[c, 1] - V[d, 1], V[c, 2] - V[d, 2]
+    bc, cb, ca, ac, ab, ba = by * cz, bz * cy, cy * az, cz * ay, ay * bz, az * by
+    det = ax * (bc - cb) + bx * (ca - ac) + cx * (ab - ba)
+    bound = (abs(bc) + abs(cb)) * abs(ax) + (abs(ca) + abs(ac)) * abs(bx) + (abs(ab) + abs(ba)) * abs(cx)
+    if abs(det) > _SURE * bound:
+        return det
+    e = np.empty(400)
+    n = _expanded_3(V, a, b, c, d, e)
+    total = 0.0
+    for i in range(n):
+        total += e[i]
+    return total
 
 
 @kernel

@@ -5,6 +5,7 @@ from tinsnip.treat.close.hollow import Hollow
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.close.recast import Recast
+from tinsnip.treat.close.simple import AddSolid, Drain
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.tell import TellOpenings
@@ -18,6 +19,7 @@ from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
 from tinsnip.treat.cut.tidy import Tidy
 from tinsnip.treat.cut.traced import TracedSnip
+from tinsnip.treat.pieces.combine import Combine
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.reduce.reduce import Reduce
@@ -63,24 +65,29 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Plinth,
         Recast,
         Hollow,
+        Drain,
+        AddSolid,
         Smooth,
         Reduce,
     )
 }
 """Every treatment under the name it has in routines."""
 
-ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Merge)}
+ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Merge, Combine)}
 """Every treatment over several pieces under its name in the log."""
 
 __all__ = [
     "ASSEMBLIES",
     "TREATMENTS",
+    "AddSolid",
     "Assembled",
     "Assembly",
     "BoxSnip",
     "CloseWindow",
+    "Combine",
     "Context",
     "Delete",
+    "Drain",
     "Extract",
     "FindBed",
     "Hollow",

@@ -8,9 +8,10 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.treat.cut.snip import BodySnip, Number, Point, frame_along
+from tinsnip.treat.cut.snip import BodySnip
 from tinsnip.treat.kit.cutters import OUTLINE, Cutter
 from tinsnip.treat.kit.dividing import Division
+from tinsnip.treat.kit.frames import Number, Point, frame_along
 from tinsnip.treat.kit.nearside import divide_near
 
 __all__ = ["OutlineSnip"]

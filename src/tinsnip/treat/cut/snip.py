@@ -1,7 +1,7 @@
 """What round, box and outline snips have in common: one side of a body goes, or both sides stay."""
 
 from collections.abc import Sequence
-from typing import Annotated, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -11,37 +11,12 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter, inside_of
 from tinsnip.treat.kit.dividing import Division, divide
+from tinsnip.treat.kit.frames import Length
 from tinsnip.treat.kit.walls import close_wall
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
-__all__ = ["BodySnip", "Length", "Number", "Point", "frame_along"]
-
-Number = Annotated[float, Field(allow_inf_nan=False)]
-Length = Annotated[float, Field(gt=0, allow_inf_nan=False)]
-Point = tuple[Number, Number, Number]
-
-
-def frame_along(axis: Point, across: Point | None, what: str) -> np.ndarray:
-    """A right-handed frame, shape (3, 3), whose third row lies along an axis, and the first as near `across` as may be.
-
-    Raises
-    ------
-    BadInput
-        When the axis has no length.
-    """
-    z = np.array(axis, dtype=float)
-    length = float(np.linalg.norm(z))
-    if length == 0:
-        raise BadInput(f"the {what} 0,0,0 has no direction; give one such as 0,0,1")
-    z /= length
-    x = np.eye(3)[int(np.argmin(np.abs(z)))] if across is None else np.array(across, dtype=float)
-    x = x - (x @ z) * z
-    if np.linalg.norm(x) < 1e-9:
-        x = np.eye(3)[int(np.argmin(np.abs(z)))]
-        x = x - (x @ z) * z
-    x /= np.linalg.norm(x)
-    return np.stack([x, np.cross(z, x), z])
+__all__ = ["BodySnip"]
 
 
 class BodySnip(Treatment):

@@ -9,9 +9,10 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.treat.cut.snip import BodySnip, Point
+from tinsnip.treat.cut.snip import BodySnip
 from tinsnip.treat.kit.dividing import Division
 from tinsnip.treat.kit.filling import add_triangles, evenly, fill_loop
+from tinsnip.treat.kit.frames import Point
 from tinsnip.treat.kit.tracing import divide_along, trace
 
 __all__ = ["TracedSnip"]

@@ -7,10 +7,8 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import clusters_of, crossings_of
-from tinsnip.survey.tangles import tangles_of
 from tinsnip.treat.kit.uniting import United, unite_crossing_shells
 from tinsnip.treat.kit.untangling import untangle_crossings
-from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, percent
 
@@ -43,10 +41,8 @@ class MendCrossings(Treatment):
         if found.places == 0:
             return Outcome(mesh, "Nothing crosses", {"places": 0, "mended": 0, "left": 0, "between": 0, "united": 0})
         context.progress.step("Uniting shells")
-        united = unite_crossing_shells(found.mesh) if found.between else United(found.mesh, 0, 0)
+        united = unite_crossing_shells(found.mesh) if found.between else United(found.mesh, 0, 0, 0.0)
         result, left = united.mesh, found.places - found.mended
-        if united.shells and tangles_of(result).total:  # where edges lay in one plane, triangles without height
-            result = Mend().apply(result, context).mesh
         between = found.between
         if united.shells:
             label = clusters_of(result, crossings_of(result))
@@ -74,5 +70,7 @@ class MendCrossings(Treatment):
             figures["inside_mm2"] = inside
             share = percent(inside / max(float(mesh.areas.sum()), 1e-300))
             done.append(f"{counted(united.shells, 'shell')} that crossed united, {share} of the area lay within others")
+            if united.nudged:
+                done.append(f"moved by {united.nudged:.1g} mm for that, as they lay too flat on each other")
         text = "; ".join(done)
         return Outcome(result, text[0].upper() + text[1:] + told, figures)

@@ -1,0 +1,292 @@
+"""Joining, cutting and intersecting closed solids, exactly; away from where they meet all stays to the bit."""
+
+from typing import Literal, NamedTuple
+
+import numpy as np
+from scipy import sparse
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
+from tinsnip.mesh.measures import triangle_areas
+from tinsnip.mesh.remembered import remember
+from tinsnip.mesh.subsets import compact
+from tinsnip.progress import check_here
+from tinsnip.space.crossings import crossings_and_folds
+from tinsnip.survey.crossings import Crossings, crossings_of
+from tinsnip.survey.strays import HOLLOW
+from tinsnip.survey.tangles import degenerate_triangles, tangles_of
+from tinsnip.treat.kit.arrangement import INSIDE, OPPOSITE, OUTSIDE, SAME, Arrangement, Unclear, arrange
+from tinsnip.treat.kit.flats import join_needles_and_flip_caps
+from tinsnip.treat.kit.together import put_together
+from tinsnip.words import counted
+
+__all__ = ["Combined", "How", "Unclear", "combined", "combined_or_nudged", "two_combined", "why_no_solid"]
+
+How = Literal["join", "cut", "intersect"]
+_NUDGES = (0.0, 1e-8, 1e-8, 1e-7)
+"""By which shares of the diagonal the second is moved, one after another, until something clear comes of it."""
+_FRESH, _ORIGIN = "new where solids meet", "which of the solids"
+_MOST_TURNS = 4
+
+
+class Touching(Unclear):
+    """The two have an edge or a point in common, and no more: what would come of it is no solid."""
+
+
+class Combined(NamedTuple):
+    """What came of two solids.
+
+    Attributes
+    ----------
+    mesh : Mesh
+    first : ndarray of bool, shape (F',)
+        Triangles that are, or are parts of, those of the first.
+    divided : int
+        How many triangles were divided.
+    meets : int
+        How many pairs of triangles meet.
+    gone : float
+        Area that is gone, mm2.
+    """
+
+    mesh: Mesh
+    first: np.ndarray
+    divided: int
+    meets: int
+    gone: float
+
+
+def combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Combined:
+    """Join two lots of closed shells of a mesh, cut the second from the first, or keep what they have in common.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    first, second : ndarray of int, shape (A,), (B,)
+        The triangles of each; neither crosses itself. All other triangles stay.
+    how : {"join", "cut", "intersect"}
+
+    Returns
+    -------
+    Combined
+
+    Raises
+    ------
+    Unclear
+        When what would come of it is no solid.
+    Cancelled
+    """
+    made = arrange(mesh.vertices, mesh.faces, first, second)
+    check_here()
+    mine = np.zeros(len(mesh.faces), dtype=bool)
+    mine[first] = True
+    one = mine[made.parents]
+    keep, turned = _kept(mesh, first, second, one, made.where, how)
+    faces, parents = made.faces[keep], made.parents[keep]
+    fresh = _is_divided(mesh, made)[keep]
+    other = np.ones(len(mesh.faces), dtype=bool)
+    other[first] = other[second] = False
+    rest = np.flatnonzero(other)
+    faces = np.concatenate([faces, mesh.faces[rest].astype(np.int64)])
+    parents = np.concatenate([parents, rest])
+    turned = np.concatenate([turned[keep], np.zeros(len(rest), dtype=bool)])
+    fresh = np.concatenate([fresh, np.zeros(len(rest), dtype=bool)])
+    result = _derived(mesh, made, faces, parents, turned, fresh)
+    origin = np.where(other[parents], 0, np.where(mine[parents], 1, 2)).astype(np.uint8)
+    result = result.with_attribute(_ORIGIN, Attribute(Domain.TRIANGLE, origin))
+    result, fresh = _without_flats(result, fresh)
+    origin = result.attributes[_ORIGIN].values
+    result = result.without_attribute(_ORIGIN)
+    _refuse_what_is_no_solid(mesh, result, fresh, np.flatnonzero(origin))
+    gone = float(mesh.areas.sum() - result.areas.sum())
+    cut = len(np.unique(made.parents[_is_divided(mesh, made)]))
+    return Combined(result, origin == 1, cut, made.meets, gone)
+
+
+def why_no_solid(mesh: Mesh) -> str:
+    """Why a mesh is no valid solid that could be joined or cut; nothing where it is one."""
+    edges = mesh.edges
+    if len(mesh.faces) == 0:
+        return "it is empty"
+    if edges.open or edges.tangled or edges.flipped:
+        what = "is open" if edges.open else "has tangled edges" if edges.tangled else "has flipped edges"
+        return f"it {what}"
+    if not mesh.volume > 0:
+        return "it is inside out"
+    if tangles_of(mesh).total:
+        return "it has tangles"
+    crossings = crossings_of(mesh).total
+    return f"it crosses itself in {counted(crossings, 'place')}" if crossings else ""
+
+
+def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, float]:
+    """Two valid solids joined, the second cut from the first, or what they have in common.
+
+    Returns
+    -------
+    Combined
+    float
+        By how far the second was moved for that, mm; 0 nearly always.
+
+    Raises
+    ------
+    BadInput
+        When nothing would be left, or what would come of it is no solid.
+    Cancelled
+    """
+    both, _ = put_together([first, second])
+    count = len(first.faces)
+    try:
+        made, nudged = combined_or_nudged(both, np.arange(count), np.arange(count, len(both.faces)), how)
+    except Unclear as unclear:
+        raise BadInput(f"{unclear}; move one of them a little, or recast both as one") from None
+    if len(made.mesh.faces) == 0:
+        raise BadInput("nothing would be left of them")
+    none = np.empty((0, 2), dtype=np.int32)
+    remember(made.mesh, crossings_of, Crossings(none, none))  # neither had any, and what is new was looked at
+    if how == "cut" and (made.mesh.shells.volume < 0).any():
+        made = made._replace(mesh=_with_hollows(made.mesh, made.first))
+    return made, nudged
+
+
+def _with_hollows(mesh: Mesh, first: np.ndarray) -> Mesh:
+    """What was cut out of the inside of a solid is a void on purpose."""
+    shells = mesh.shells
+    cut = np.bincount(shells.label, first, len(shells)) == 0
+    known = mesh.attributes.get(HOLLOW)
+    values = np.zeros(len(mesh.vertices), np.uint8) if known is None else known.values.copy()
+    values[mesh.faces[(cut & (shells.volume < 0))[shells.label]]] = 1
+    return mesh.with_attribute(HOLLOW, Attribute(Domain.VERTEX, values))
+
+
+def _is_divided(mesh: Mesh, made: Arrangement) -> np.ndarray:
+    """Which triangles are parts only, or have other vertices than before; bool."""
+    return (made.faces != mesh.faces[made.parents]).any(axis=1)
+
+
+def _kept(
+    mesh: Mesh, first: np.ndarray, second: np.ndarray, one: np.ndarray, where: np.ndarray, how: How
+) -> tuple[np.ndarray, np.ndarray]:
+    """Which triangles stay, and which are turned over; bool."""
+    if how == "cut":
+        keep = np.where(one, (where == OUTSIDE) | (where == OPPOSITE), where == INSIDE)
+        return keep, ~one
+    keep = where == (OUTSIDE if how == "join" else INSIDE)
+    keep |= (where == SAME) & (one == _first_lends(mesh, first, second))
+    return keep, np.zeros(len(keep), dtype=bool)
+
+
+def _first_lends(mesh: Mesh, first: np.ndarray, second: np.ndarray) -> bool:
+    """Whether the first lends its triangles where both have the same surface: the one with more of it does.
+
+    Whichever order they come in, it is the same one.
+    """
+    sizes = [float(triangle_areas(mesh.vertices, mesh.faces[own]).sum()) for own in (first, second)]
+    if sizes[0] != sizes[1]:
+        return sizes[0] > sizes[1]
+    ends = [mesh.vertices[mesh.faces[own]].reshape(-1, 3).min(axis=0).tolist() for own in (first, second)]
+    return ends[0] <= ends[1]
+
+
+def _derived(
+    mesh: Mesh, made: Arrangement, faces: np.ndarray, parents: np.ndarray, turned: np.ndarray, fresh: np.ndarray
+) -> Mesh:
+    count, new = len(mesh.vertices), len(made.shares)
+    rows = np.repeat(np.arange(new), 2)
+    weights = np.column_stack([1 - made.shares, made.shares]).ravel()
+    blends = sparse.csr_matrix((weights, (rows, made.edges.ravel())), shape=(new, count))
+    lineage = Lineage(np.arange(count), parents, blends)
+    places = np.concatenate([mesh.vertices, made.at])
+    if any(a.domain is Domain.CORNER for a in mesh.attributes.values()):
+        shares = np.tile(np.eye(3), (len(faces), 1, 1))
+        shares[fresh] = _weights(places[faces[fresh]], mesh.vertices[mesh.faces[parents[fresh]]])
+        shares[turned] = shares[turned][:, ::-1]
+        lineage = Lineage(np.arange(count), parents, blends, *_leaning(shares.reshape(-1, 3), parents))
+    faces = faces.copy()
+    faces[turned] = faces[turned][:, ::-1]
+    return compact(mesh.derive(faces.astype(np.int32), lineage, places))
+
+
+def _leaning(shares: np.ndarray, parents: np.ndarray) -> tuple[np.ndarray, tuple]:
+    """A value between three corners: from the first towards the second, and from there towards the third."""
+    first = np.repeat(3 * parents.astype(np.int64), 3)
+    two = shares[:, 0] + shares[:, 1]
+    lean = np.where(two > 0, shares[:, 1] / np.where(two > 0, two, 1.0), 0.0)
+    return first, ((first + 1, lean), (first + 2, shares[:, 2]))
+
+
+def _weights(points: np.ndarray, corners: np.ndarray) -> np.ndarray:
+    """Shares of a triangle's three corners at three points of it, shape (N, 3, 3); one triangle a row."""
+    a, b, c = (corners[:, None, k] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    size = np.maximum((normal * normal).sum(axis=2), 1e-300)
+    one = (np.cross(b - points, c - points) * normal).sum(axis=2) / size
+    other = (np.cross(c - points, a - points) * normal).sum(axis=2) / size
+    found = np.clip(np.stack([one, other, 1 - one - other], axis=2), 0.0, 1.0)
+    return found / found.sum(axis=2, keepdims=True)
+
+
+def _without_flats(mesh: Mesh, fresh: np.ndarray) -> tuple[Mesh, np.ndarray]:
+    """The mesh without triangles of no height where it is new, and which triangles are new then."""
+    for _ in range(_MOST_TURNS):
+        flat = degenerate_triangles(mesh.vertices, mesh.faces) == 1
+        if not (flat & fresh).any():
+            break
+        corner = np.zeros(len(mesh.vertices), dtype=bool)
+        corner[mesh.faces[flat].ravel()] = True
+        near = fresh | corner[mesh.faces].any(axis=1)
+        mesh = join_needles_and_flip_caps(mesh.with_attribute(_FRESH, Attribute(Domain.TRIANGLE, near)))
+        fresh = mesh.attributes[_FRESH].values
+        mesh = compact(mesh.without_attribute(_FRESH))
+    return mesh, fresh
+
+
+def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: np.ndarray) -> None:
+    """Raise where the result is open, tangled or pinched, or crosses itself where it is new."""
+    if len(result.faces) == 0:
+        return
+    if result.edges.open > mesh.edges.open or result.edges.flipped > mesh.edges.flipped:
+        raise Unclear("the surfaces do not fit together where they meet")
+    before, after = tangles_of(mesh), tangles_of(result)
+    if after.degenerate > before.degenerate or after.duplicates > before.duplicates:
+        raise Unclear("the surfaces run so flat into each other that triangles without height would be left")
+    if after.total > before.total:
+        raise Touching("they touch along an edge or in a point only")
+    changed = np.flatnonzero(fresh)
+    pairs, folds = crossings_and_folds(result.vertices, result.faces, changed, second=own)
+    if len(pairs) or len(folds):
+        raise Unclear("they come so near each other that the rounded surfaces would cross")
+
+
+def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> tuple[Combined, float]:
+    """The same as `combined`; where that is not clear, with the second moved by next to nothing.
+
+    Returns
+    -------
+    Combined
+    float
+        By how far the second was moved, mm; 0 nearly always.
+
+    Raises
+    ------
+    Unclear
+        When nothing clear comes of it, however it is moved.
+    Cancelled
+    """
+    rng, reason = np.random.default_rng(0), None
+    own = np.unique(mesh.faces[second])
+    for share in _NUDGES:
+        by = rng.normal(size=3)
+        by *= share * mesh.diagonal / np.linalg.norm(by)
+        at = mesh
+        if share:
+            vertices = mesh.vertices.copy()
+            vertices[own] += by
+            at = mesh.moved(vertices)
+        try:
+            return combined(at, first, second, how), float(np.linalg.norm(by))
+        except Touching:
+            raise
+        except Unclear as unclear:
+            reason = reason or unclear  # the first one is the one that counts
+    raise reason

@@ -1,0 +1,69 @@
+"""Combine: several pieces are joined into one solid, cut from the first, or reduced to what they have in common."""
+
+from collections.abc import Sequence
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.treat.assembly import Assembled, Assembly, Part
+from tinsnip.treat.kit.joining import How, two_combined, why_no_solid
+from tinsnip.treat.treatment import Context
+from tinsnip.words import counted, grouped, percent
+
+__all__ = ["Combine"]
+
+_DONE = {"join": "Joined {}", "cut": "Cut {} from the first", "intersect": "Kept what {} have in common"}
+
+
+class Combine(Assembly):
+    """Join valid solids, cut all others from the first, or keep what they have in common; exactly.
+
+    Away from where they meet every triangle stays to the bit, with its colours and its provenance.
+    """
+
+    name: ClassVar[str] = "combine"
+    title: ClassVar[str] = "Join, cut or intersect"
+    fewest: ClassVar[int] = 2
+
+    how: How = Field("join", description="join them, cut the others from the first, or intersect: keep what is common")
+
+    def apply(self, meshes: Sequence[Mesh], context: Context) -> Assembled:
+        """Combine all pieces that go in.
+
+        Raises
+        ------
+        BadInput
+            When one is no valid solid, they do not meet, nothing would be left, or what would come of it is no solid.
+        """
+        if len(meshes) < 2:
+            raise BadInput("it takes two pieces or more; open a further scan as a piece, or show one more")
+        progress = context.progress
+        for number, mesh in enumerate(meshes, 1):
+            progress.step(f"Looking at piece {number}")
+            why = why_no_solid(mesh)
+            if why:
+                raise BadInput(f"piece {number} is no valid solid: {why}; close or recast it first")
+        whole, divided, met, farthest = meshes[0], 0, 0, 0.0
+        before = sum(float(m.areas.sum()) for m in meshes)
+        for number, mesh in enumerate(meshes[1:], 2):
+            progress.step(f"Working in piece {number}")
+            made, nudged = two_combined(whole, mesh, self.how)
+            whole, divided, met = made.mesh, divided + made.divided, met + made.meets
+            farthest = max(farthest, nudged)
+        if not met and self.how == "cut" and not (whole.shells.volume < 0).any():
+            raise BadInput("nothing to cut: the pieces do not meet; move them together first")
+        gone = max(0.0, 1.0 - float(whole.areas.sum()) / before)
+        pieces = counted(len(meshes) - (self.how == "cut"), "piece")
+        text = f"{_DONE[self.how].format(pieces)}: {counted(divided, 'triangle')} divided where they meet"
+        text += f", {percent(gone)} of their surface went" * (gone > 0)
+        text += f", moved by {farthest:.1g} mm for that, as they lay too flat on each other" * (farthest > 0)
+        solids = int(np.count_nonzero(whole.shells.volume > 0))
+        text += f"; {grouped(solids)} separate solids" * (solids > 1)
+        figures = {
+            "pieces": len(meshes), "triangles": len(whole.faces), "divided": divided, "solids": solids,
+            "gone_share": gone, "moved_mm": farthest, "volume_mm3": whole.volume,
+        }  # fmt: skip
+        return Assembled((Part(whole, tuple(range(len(meshes)))),), text, figures)
