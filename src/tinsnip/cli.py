@@ -19,6 +19,7 @@ _COMMANDS = {
     "demo": "window:demo",
     "check": "check:check",
     "run": "run:run",
+    "combine": "combine:combine",
     "compare": "check:compare",
     "routines": "run:routines",
     "desktop": "window:desktop",

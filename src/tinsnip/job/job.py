@@ -79,6 +79,11 @@ class Job:
         """Whether a piece is shown."""
         return number not in self.hidden
 
+    def shown(self) -> list[int]:
+        """The pieces that are shown, the active one first, which always is."""
+        others = [p.id for p in self.pieces if self.is_visible(p.id) and p.id != self.active]
+        return [self.active, *others] if self.piece is not None else others
+
     # ---- doing
 
     def open(self, scan: Scan, seconds: float = 0.0) -> Piece:

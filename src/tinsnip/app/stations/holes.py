@@ -6,7 +6,6 @@ from PySide6.QtWidgets import QSlider
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import PreviewTray, Station
-from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.livesketch import LiveSketch
 from tinsnip.regions import region_of_holes
@@ -76,11 +75,7 @@ class HolesTray(PreviewTray):
     def offer_tools(self, tools: list[Tool]) -> None:
         """Strips, notches and teeth, each with what can be set about it."""
         self.heading("By clicks at an edge")
-        self.tool_buttons = {}
-        for tool in tools:
-            self.tool_buttons[tool.name] = self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
-            if tool.options:
-                self.add(ToolOptions(tool))
+        super().offer_tools(tools)
 
     def treatment(self) -> Patch:
         keys = self.session.ticked_keys((Kind.HOLE,))

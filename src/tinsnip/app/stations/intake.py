@@ -43,14 +43,11 @@ class IntakeTray(Tray):
         self.merge_button.setToolTip("Tick two pieces or more" if len(shown) < 2 else f"{len(shown)} pieces are shown")
 
     def _shown(self) -> list[int]:
-        job = self.session.job
-        return [p.id for p in job.pieces if job.is_visible(p.id) or p.id == job.active]
+        return self.session.job.shown()
 
     def merge(self) -> None:
         """Make one piece of all that are shown."""
-        shown = self._shown()
-        first = [self.session.job.active] if self.session.job.active in shown else []
-        self.session.do(Merge(), [*first, *(i for i in shown if i not in first)])
+        self.session.do(Merge(), self._shown())
 
     def refresh(self) -> None:
         piece = self.session.job.piece

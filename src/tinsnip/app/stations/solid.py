@@ -9,9 +9,10 @@ from tinsnip.app.stations.station import PreviewTray, Station
 from tinsnip.mesh import Mesh
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import Mend, MendCrossings, Orient, Patch, Plinth, Recast
+from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, Recast
 from tinsnip.treat.close.recast import forecast
-from tinsnip.words import grouped
+from tinsnip.treat.kit.joining import How
+from tinsnip.words import counted, grouped
 
 __all__ = ["SOLID", "SolidTray"]
 
@@ -53,12 +54,34 @@ class SolidTray(PreviewTray):
         for field in (self.deviation, self.wall, self.gap):
             field.valueChanged.connect(self._show_cost)
         self._sized_for: Mesh | None = None
+        self.heading("Join, cut, intersect")
+        self.together = self.explain()
+        self.combining = [
+            self.button("Join the shown pieces", lambda: self.combine("join")),
+            self.button("Cut the others from this piece", lambda: self.combine("cut")),
+            self.button("Keep what they have in common", lambda: self.combine("intersect")),
+        ]
+        self.session.pieces_changed.connect(self._show_pieces)
         self.copper_button("Close the base", self.do)
         self.auto.toggled.connect(self.ask_anew)
         self.depth.valueChanged.connect(self.ask_anew)
 
     def treatment(self) -> Plinth:
         return Plinth(depth_mm=None if self.auto.isChecked() else self.depth.value())
+
+    def combine(self, how: How) -> None:
+        """Make one solid of all pieces that are shown."""
+        self.session.do(Combine(how=how), self.session.job.shown())
+
+    def _show_pieces(self) -> None:
+        count = len(self.session.job.shown())
+        if count > 1:
+            told = f"{counted(count, 'piece')} shown. Away from where they meet nothing changes."
+        else:
+            told = "One piece is shown. Open or show another, or place a simple solid below."
+        self.together.setText(told)
+        for button in self.combining:
+            button.setEnabled(count > 1)
 
     def close_by_small_means(self) -> None:
         """All that closes with as little change as can be, in the order in which one helps the next."""
@@ -125,6 +148,7 @@ class SolidTray(PreviewTray):
             button.setEnabled(mesh is not None and len(mesh.faces) > 0)
 
     def refresh(self) -> None:
+        self._show_pieces()
         self._refresh_recast(self.session.examination)
         self.depth.setEnabled(not self.auto.isChecked())
         found = self.session.examination

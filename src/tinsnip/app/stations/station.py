@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QLayout, QWidget
 from tinsnip.app import tools
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.form import Form
@@ -45,9 +46,12 @@ class Tray(Panel):
         self.give_keys()
 
     def offer_tools(self, tools: list[Tool]) -> None:
-        """Offer tools that say they belong to the station."""
+        """Offer tools that say they belong to the station, each with what can be set about it."""
+        self.tool_buttons = {}
         for tool in tools:
-            self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
+            self.tool_buttons[tool.name] = self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
+            if tool.options:
+                self.add(ToolOptions(tool))
 
     def mend(self) -> None:
         """Mend and orient, which several stations need first."""

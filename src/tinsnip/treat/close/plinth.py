@@ -1,6 +1,6 @@
 """Plinth: a flat base that closes an open rim."""
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -8,10 +8,13 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangle_areas
+from tinsnip.regions import Region
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.kit.clearance import what_new_triangles_cross
-from tinsnip.treat.kit.filling import add_triangles, close_rings, flat_cap
+from tinsnip.treat.kit.filling import close_rings
+from tinsnip.treat.kit.footing import Form, footed
 from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
+from tinsnip.treat.kit.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -19,6 +22,8 @@ __all__ = ["Plinth"]
 
 _FLAT = 1e-6
 _MOST_RIMS = 2000
+_TIDIED = 0.5
+"""How much a rim that is tidied first is smoothed."""
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
 
 
@@ -30,8 +35,16 @@ class Plinth(Treatment):
     changes_area: ClassVar[bool] = True
 
     depth_mm: float | None = Field(
-        None, gt=0, description="how far the base lies beyond the rim's farthest point, mm; half an edge by default"
+        None,
+        gt=0,
+        description="how far the base lies beyond the rim's farthest point, mm; by default next to nothing",
     )
+    form: Form = Field("straight", description="walls straight down, flared to a wider base, or with a step to one")
+    spread_mm: float = Field(
+        2.0, gt=0, allow_inf_nan=False, description="how far a flared or stepped base reaches beyond the rim, mm"
+    )
+    triangles: Literal["fewest", "even"] = Field("fewest", description="the base in few triangles, or in even ones")
+    tidy_rows: int = Field(0, ge=0, le=50, description="rows of triangles from the rim that may be tidied first")
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Close the rims.
@@ -45,6 +58,9 @@ class Plinth(Treatment):
             When the mesh has tangled or flipped edges, or is a sheet without thickness and no depth is given.
         """
         context.progress.step("Closing the base")
+        told = ""
+        if self.tidy_rows and classify_boundaries(mesh).is_rim.any():
+            mesh, told = self._tidied(mesh, context)
         boundaries = classify_boundaries(mesh)
         rims = np.flatnonzero(boundaries.is_rim)
         if len(rims) == 0:
@@ -61,26 +77,27 @@ class Plinth(Treatment):
         before, patched, crossings, said = len(mesh.faces), 0.0, 0, ""
         skinned, kept, gone = None, 0, 0.0
         groups = _by_plane(mesh, rings, boundaries)
+        grows = self.depth_mm is not None or self.form != "straight"
         for number, (group, outward) in enumerate(groups):
             context.progress.check()
             loops = [rings[i] for i in group]
             own = mesh.vertices[mesh.faces[:before][shells.label == boundaries.shell[group[0]]]].reshape(-1, 3)
-            flat = _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
-            sheet = _height(own, outward) <= _FLAT * mesh.diagonal
+            flat = not grows and _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
+            sheet = not grows and _height(own, outward) <= _FLAT * mesh.diagonal
             if sheet and self.depth_mm is None:
                 raise BadInput("the surface is flat throughout and has no thickness; give the base a depth in mm")
             beyond = None
             if flat and not sheet:
-                tried = [close_rings(mesh, loops, outward)]
+                tried = [close_rings(mesh, loops, outward, self._edge(mesh, loops))]
             else:
                 deepest = float((own @ outward).max())
                 # what dips below its own rim, as a sheet may, needs a base below that
                 always = boundaries.facing[group[0]] >= SHEET_LIKE
-                tried = [_walled(mesh, loops, outward, self.depth_mm, deepest if always else None)]
+                tried = [_walled(mesh, loops, outward, self, deepest if always else None)]
                 beyond = None if always else deepest
             crossed = [what_new_triangles_cross(mesh, tried[0])]
             if beyond is not None and crossed[0].fresh:
-                tried.append(_walled(mesh, loops, outward, self.depth_mm, beyond))
+                tried.append(_walled(mesh, loops, outward, self, beyond))
                 crossed.append(what_new_triangles_cross(mesh, tried[1]))
             if min(c.fresh for c in crossed) and len(groups) == len(loops) == 1:
                 # a rim so ragged that walls would cross the part: a skin as taut as a drum's
@@ -107,7 +124,20 @@ class Plinth(Treatment):
         }
         if gone:
             figures["gone_mm2"] = gone
-        return Outcome(mesh, f"Closed {counted(len(rims), 'rim')}{said}", figures)
+        return Outcome(mesh, f"{told}Closed {counted(len(rims), 'rim')}{said}", figures)
+
+    def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, str]:
+        """The mesh with its rims tidied, and what was done."""
+        boundaries, halves = classify_boundaries(mesh), mesh.loops.halfedges
+        on_rim = np.repeat(boundaries.is_rim, np.diff(mesh.loops.start))
+        tidy = tidy_edges(mesh, Region.of(mesh, np.unique(halves[on_rim] // 3)), self.tidy_rows, _TIDIED, context)
+        return tidy.mesh, f"{tidy.text}; " if tidy.mesh is not mesh else ""
+
+    def _edge(self, mesh: Mesh, rings: list[np.ndarray]) -> float | None:
+        """Length of the base's edges, mm; None: the fewest triangles."""
+        if self.triangles == "fewest":
+            return None
+        return 2 * float(np.mean([np.linalg.norm(np.diff(mesh.vertices[r], axis=0), axis=1).mean() for r in rings]))
 
 
 def _height(points: np.ndarray, normal: np.ndarray) -> float:
@@ -143,23 +173,14 @@ def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) 
     return groups
 
 
-def _walled(
-    mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, depth: float | None, beyond: float | None
-) -> Mesh:
-    """Walls from ragged rims to a plane beyond them, and beyond a given level, and a flat base between the walls."""
-    every = np.concatenate(rings)
-    points = mesh.vertices[every]
+def _walled(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, plinth: Plinth, beyond: float | None) -> Mesh:
+    """Walls from rims to a plane beyond them, and beyond a given level, and a flat base between the walls."""
+    points = mesh.vertices[np.concatenate(rings)]
     following = np.concatenate([np.roll(mesh.vertices[r], -1, axis=0) for r in rings])
+    edge = float(np.linalg.norm(following - points, axis=1).mean())
+    depth = plinth.depth_mm
     if depth is None:
-        depth = 0.5 * float(np.linalg.norm(following - points, axis=1).mean())
+        depth = 0.5 * edge if plinth.form == "straight" else plinth.spread_mm
     level = max(float((points @ outward).max()), -np.inf if beyond is None else beyond) + depth
-    foot = points + (level - points @ outward)[:, None] * outward
-    start, walls, feet = len(mesh.vertices), [], []
-    for ring in rings:
-        own = start + np.arange(len(ring))
-        start += len(ring)
-        after, own_after = np.roll(ring, -1), np.roll(own, -1)
-        walls += [np.column_stack([after, ring, own]), np.column_stack([after, own, own_after])]
-        feet.append(own)
-    base = flat_cap(np.concatenate([mesh.vertices, foot]), feet, outward)
-    return add_triangles(mesh, np.concatenate([*walls, base]), foot)
+    even = 2 * edge if plinth.triangles == "even" else None
+    return footed(mesh, rings, outward, level, plinth.form, plinth.spread_mm, even)
