@@ -1,7 +1,9 @@
 """Changes a mesh; one module a treatment."""
 
 from tinsnip.treat.assembly import Assembled, Assembly
+from tinsnip.treat.close.foot import Foot
 from tinsnip.treat.close.hollow import Hollow
+from tinsnip.treat.close.offset import Offset
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.close.recast import Recast
@@ -9,6 +11,7 @@ from tinsnip.treat.close.simple import AddSolid, Drain
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.tell import TellOpenings
+from tinsnip.treat.close.thicken import Thicken
 from tinsnip.treat.close.window import CloseWindow
 from tinsnip.treat.cut.apart import SnipApart
 from tinsnip.treat.cut.box import BoxSnip
@@ -63,8 +66,11 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Stretch,
         Patch,
         Plinth,
+        Foot,
         Recast,
         Hollow,
+        Thicken,
+        Offset,
         Drain,
         AddSolid,
         Smooth,
@@ -90,11 +96,13 @@ __all__ = [
     "Drain",
     "Extract",
     "FindBed",
+    "Foot",
     "Hollow",
     "LayFlat",
     "Mend",
     "MendCrossings",
     "Merge",
+    "Offset",
     "Orient",
     "Outcome",
     "OutlineSnip",
@@ -113,6 +121,7 @@ __all__ = [
     "Strip",
     "Sweep",
     "TellOpenings",
+    "Thicken",
     "Tidy",
     "TracedSnip",
     "Treatment",

@@ -25,7 +25,7 @@ _MOST_BLOCKS = 4_000_000
 
 
 def offset_skin(
-    vertices: np.ndarray, faces: np.ndarray, offset: float, step: float, progress: Progress
+    vertices: np.ndarray, faces: np.ndarray, offset: float, step: float, progress: Progress, sheet: bool = False
 ) -> tuple[np.ndarray, np.ndarray, int]:
     """The surface at a distance from another, closed and turned outward, free of crossings as far as can be.
 
@@ -33,11 +33,13 @@ def offset_skin(
     ----------
     vertices : ndarray, shape (V, 3)
     faces : ndarray of int32, shape (F, 3)
-        Closed and outward.
+        Closed and outward, unless it is a sheet.
     offset : float
         Distance, mm: outside where above 0, within where below.
     step : float
         Width of a cell, mm; at most a `STEPS_IN_OFFSET`-th of the distance.
+    sheet : bool
+        The surface has no inside: the skin lies round it, on both sides.
 
     Returns
     -------
@@ -54,7 +56,7 @@ def offset_skin(
     """
     field, far = Winding(vertices, faces), abs(offset)
     progress.step("Looking for what lies that far off")
-    lattice = _at_distance(field, offset, step)
+    lattice = _at_distance(field, offset, step, sheet)
     for _ in range(_MOST_TURNS):
         turn = nodes_to_turn(lattice)
         if len(turn) == 0:
@@ -76,7 +78,7 @@ def offset_skin(
     return places, made.faces, crossings
 
 
-def _at_distance(field: Winding, offset: float, step: float) -> Lattice:
+def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lattice:
     """A lattice of the blocks that a level of the distance goes through, all their nodes signed."""
     far, used = abs(offset), np.unique(field.faces)
     box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
@@ -98,7 +100,9 @@ def _at_distance(field: Winding, offset: float, step: float) -> Lattice:
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
     places = low + step * (SIDE * blocks[:, None] + own)
-    within = field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5  # a block lies on one side, all of it
+    within = np.zeros(len(blocks), dtype=bool)
+    if not sheet:
+        within = field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5  # a block lies on one side, all of it
     away, _ = closest_points(field.tree, places.reshape(-1, 3), polled_here())
     check_here()
     signed = np.where(np.repeat(within, _NODES), away, -away)  # rising inward

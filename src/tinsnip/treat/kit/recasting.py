@@ -18,7 +18,7 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.welding import weld_exact
 from tinsnip.space.winding import Winding
 
-__all__ = ["Skin", "cleared", "recast_surface", "sound_triangles", "with_raw_values"]
+__all__ = ["Skin", "blends_at", "cleared", "recast_surface", "sound_triangles", "with_raw_values"]
 
 _MOST_TURNS = 40
 _PULL = 0.5
@@ -182,6 +182,34 @@ def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
     return places, len(pairs)
 
 
+def blends_at(mesh: Mesh, sound: np.ndarray, foot: np.ndarray, nearest: np.ndarray) -> sparse.csr_matrix:
+    """What values at places on the surface are mixed from: the corners of the triangle each lies on.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    sound : ndarray of int, shape (F,)
+        Its triangle that each raw triangle is.
+    foot : ndarray, shape (N, 3)
+    nearest : ndarray of int, shape (N,)
+        The raw triangle that each place lies on.
+
+    Returns
+    -------
+    csr_matrix, shape (N, V)
+    """
+    count, corners = len(foot), mesh.faces[sound[nearest]].astype(np.int64)
+    a, b, c = (mesh.vertices[corners[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    size = np.maximum((normal * normal).sum(axis=1), 1e-300)
+    one = (np.cross(b - foot, c - foot) * normal).sum(axis=1) / size
+    other = (np.cross(c - foot, a - foot) * normal).sum(axis=1) / size
+    share = np.clip(np.column_stack([one, other, 1 - one - other]), 0.0, 1.0)
+    share /= np.maximum(share.sum(axis=1), 1e-300)[:, None]
+    rows = np.repeat(np.arange(count), 3)
+    return sparse.csr_matrix((share.ravel(), (rows, corners.ravel())), shape=(count, len(mesh.vertices)))
+
+
 def with_raw_values(mesh: Mesh, sound: np.ndarray, cast: Skin) -> Mesh:
     """The skin as a successor of the mesh it was made of: colours from there, and what was made said.
 
@@ -192,17 +220,8 @@ def with_raw_values(mesh: Mesh, sound: np.ndarray, cast: Skin) -> Mesh:
         Its triangle that each raw triangle is.
     cast : Skin
     """
-    count, own = len(cast.vertices), sound[np.minimum(cast.nearest, len(sound) - 1)]
-    corners = mesh.faces[own].astype(np.int64)
-    a, b, c = (mesh.vertices[corners[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    size = np.maximum((normal * normal).sum(axis=1), 1e-300)
-    one = (np.cross(b - cast.foot, c - cast.foot) * normal).sum(axis=1) / size
-    other = (np.cross(c - cast.foot, a - cast.foot) * normal).sum(axis=1) / size
-    share = np.clip(np.column_stack([one, other, 1 - one - other]), 0.0, 1.0)
-    share /= np.maximum(share.sum(axis=1), 1e-300)[:, None]
-    rows = np.repeat(np.arange(count), 3)
-    blends = sparse.csr_matrix((share.ravel(), (rows, corners.ravel())), shape=(count, len(mesh.vertices)))
+    nearest = np.minimum(cast.nearest, len(sound) - 1)
+    blends, own = blends_at(mesh, sound, cast.foot, nearest), sound[nearest]
     parents = own[cast.faces[:, 0]]
     nowhere = np.full(3 * len(cast.faces), -1, dtype=np.int64)
     lineage = Lineage(np.empty(0, dtype=np.int64), parents, blends, nowhere)
