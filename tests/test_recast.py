@@ -229,6 +229,9 @@ class ByHand(WindowTest):
         self.settle()
         self.assertIn("a recast mends what they leave", tray.proposal.text())
         raw, picture = self.session.mesh, self.picture()
+        self.press(tray.to_recast)
+        tray, closing = tray.recasting, tray
+        self.assertEqual((closing.part, closing.copper.isVisible()), ("Recast", False))
         self.type_number(tray.deviation, "1")
         expected = int("".join(c for c in tray.skin.text() if c.isdigit()))
         self.press(tray.look_button)

@@ -8,7 +8,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 
-__all__ = ["FittedCylinder", "FittedPlane", "fit_cylinder", "fit_plane"]
+__all__ = ["FittedCircle", "FittedCylinder", "FittedPlane", "fit_circle", "fit_cylinder", "fit_plane"]
 
 _MOST = 60_000
 
@@ -120,3 +120,47 @@ def fit_cylinder(mesh: Mesh, chosen: np.ndarray) -> FittedCylinder:
     off = p - point
     off = np.linalg.norm(off - (off @ axis)[:, None] * axis, axis=1) - radius
     return FittedCylinder(centre + scale * point, axis, scale * abs(radius), scale * float(np.sqrt(weight @ off**2)))
+
+
+class FittedCircle(NamedTuple):
+    """A circle: centre, unit normal of its plane, radius, and the rms distance of what it was fitted to; mm."""
+
+    centre: np.ndarray
+    normal: np.ndarray
+    radius: float
+    rms: float
+
+
+def fit_circle(points: np.ndarray) -> FittedCircle:
+    """The circle nearest to points, in the plane nearest to them: Kasa's (1976), then improved on the distances.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+
+    Raises
+    ------
+    BadInput
+        When there are fewer than three, or they lie on a line.
+    """
+    if len(points) < 3:
+        raise BadInput("fewer than three points make no circle")
+    centre = points.mean(axis=0)
+    _, size, axes = np.linalg.svd(points - centre, full_matrices=False)
+    if size[1] < 1e-6 * max(size[0], 1e-300):
+        raise BadInput("the points lie on a line and fit no circle")
+    x, y = (points - centre) @ axes[0], (points - centre) @ axes[1]
+    a, b, c = np.linalg.lstsq(np.column_stack([x, y, np.ones(len(x))]), x**2 + y**2, rcond=None)[0]
+    p, q, radius = 0.5 * a, 0.5 * b, float(np.sqrt(max(c + 0.25 * (a * a + b * b), 1e-300)))
+    for _ in range(12):
+        reach = np.maximum(np.hypot(x - p, y - q), 1e-300)
+        jacobian = np.column_stack([-(x - p) / reach, -(y - q) / reach, -np.ones(len(x))])
+        step = np.linalg.lstsq(jacobian, radius - reach, rcond=None)[0]
+        p, q, radius = p + step[0], q + step[1], radius + float(step[2])
+        if np.abs(step).max() < 1e-12 * radius:
+            break
+    middle = centre + p * axes[0] + q * axes[1]
+    off = points - middle
+    height = off @ axes[2]
+    rms = float(np.sqrt((height**2 + (np.hypot(x - p, y - q) - radius) ** 2).mean()))
+    return FittedCircle(middle, axes[2], radius, rms)

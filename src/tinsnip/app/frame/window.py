@@ -41,6 +41,7 @@ from tinsnip.app.stations.station import Tray
 from tinsnip.app.tools.arrows import Arrows
 from tinsnip.app.tools.dial import Dial
 from tinsnip.app.tools.makers import Makers
+from tinsnip.app.tools.measure import ShownReadings
 from tinsnip.app.tools.navigate import Navigate
 from tinsnip.app.tools.pins import Pins
 from tinsnip.app.tools.scalebar import ScaleBar
@@ -159,7 +160,7 @@ class Window(QMainWindow):
         self.makers = Makers(view)
         navigate.clicked.connect(self.makers.look_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
-        hand.drawn = [ScaleBar(view), self.pins, Arrows(view)]
+        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view)]
         hand.moving = navigate
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)

@@ -7,13 +7,16 @@ from PySide6.QtCore import QObject
 from tinsnip.app.state.buffers import ViewBuffers, make_buffers
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.session import Session
+from tinsnip.app.widgets.panels import Section
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 from tinsnip.treat import Context, Outcome, Recast
+from tinsnip.treat.close.recast import forecast
+from tinsnip.words import grouped
 
-__all__ = ["RecastLook", "why_recast"]
+__all__ = ["RecastLook", "RecastPart", "why_recast"]
 
 _ROUGH_CELLS = 72
 _MENDS = "closed", "manifold", "outward", "volume", "crossings"
@@ -85,3 +88,81 @@ class _Skin(StandIn):
 def _worked_out(treatment: Recast, mesh: Mesh, progress: Progress) -> tuple[Outcome, ViewBuffers]:
     outcome = treatment.apply(mesh, Context(progress))
     return outcome, make_buffers(outcome.mesh, progress)
+
+
+class RecastPart:
+    """The part of a tray that sets a recast up, tells what it would cost, shows it, and does it.
+
+    Parameters
+    ----------
+    session : Session
+    part : Section
+        Where it puts its controls.
+    """
+
+    def __init__(self, session: Session, part: Section) -> None:
+        self._session = session
+        self._sized_for: Mesh | None = None
+        part.explain("All surface shifts, by up to what you allow.")
+        self.deviation = part.number("Deviation allowed", 1e-6, 1e6, 3, "mm", 0.05)
+        self.wall = part.number("Sheets become", 0.0, 1e4, 2, "mm", 0.5)
+        self.wall.setToolTip("Surface with nothing inside becomes a wall so thick; 0: it goes")
+        self.gap = part.number("Widest gap", 0.0, 1e6, 2, "mm", 1.0)
+        self.gap.setToolTip("A wider one is refused, and said; 0: whatever there is")
+        self.cells, self.skin = part.figure("Cells, longest side"), part.figure("Triangles then")
+        self.cost = part.figure("Time, memory")
+        self.bridged = part.figure("Gaps bridged up to")
+        self.look_button = part.button("Look at the recast", self.look_at_it)
+        self.recast_button = part.button("Recast", self.recast)
+        part.belong(self.look_button, self.deviation, self.wall, self.gap)
+        self.look = RecastLook(session)
+        for field in (self.deviation, self.wall, self.gap):
+            field.valueChanged.connect(self._show_cost)
+
+    def treatment(self) -> Recast:
+        """The recast as it is set up."""
+        return Recast(
+            deviation_mm=self.deviation.value(),
+            wall_mm=self.wall.value() or None,
+            gap_mm=self.gap.value() or None,
+            only_if_needed=False,
+        )
+
+    def look_at_it(self) -> None:
+        """Show the part as it would be, roughly at once."""
+        self._session.cancel_preview()
+        self.bridged.setText("…")
+        self.look.ask(self.treatment())
+
+    def recast(self) -> None:
+        """Do it."""
+        self._session.apply(self.treatment())
+
+    def _show_cost(self, *_: object) -> None:
+        mesh = self._session.mesh
+        if mesh is None or len(mesh.faces) == 0 or not mesh.area > 0:
+            return
+        plan = forecast(mesh, self.deviation.value(), self.wall.value() or None)
+        self.cells.setText(grouped(round(float(mesh.size.max()) / plan.step)))
+        self.skin.setText(f"~{grouped(plan.triangles)}")
+        self.cost.setText(f"~{max(1, round(plan.seconds))} s, {max(1, round(plan.megabytes))} MB")
+
+    def refresh(self) -> None:
+        """Fit what is set up to the part as it is."""
+        mesh = self._session.mesh
+        if mesh is not None and self._sized_for is not mesh and float(mesh.size.max(initial=0.0)) > 0:
+            if self._sized_for is None or abs(float(self._sized_for.size.max() / mesh.size.max()) - 1) > 0.2:
+                self.deviation.setValue(float(f"{float(mesh.size.max()) / 512:.2g}"))
+            self._sized_for = mesh
+            self.bridged.setText("–")
+            self._show_cost()
+        for button in (self.look_button, self.recast_button):
+            button.setEnabled(mesh is not None and len(mesh.faces) > 0)
+
+    def show_preview(self) -> None:
+        """Tell what a recast that was worked out has bridged."""
+        preview = self._session.preview
+        if preview is not None and isinstance(preview.treatment, Recast):
+            figures = preview.outcome.figures
+            self.bridged.setText(f"{figures['bridged_mm']:.3g} mm" if figures.get("bridged_share") else "none")
+            self.skin.setText(grouped(figures["triangles"]))

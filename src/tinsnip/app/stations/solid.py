@@ -1,73 +1,123 @@
-"""Solid: closing the base; and where closing ends in no valid solid, the recast."""
+"""Solid: closing the base or, where that ends in no valid solid, the recast; joining with other solids; walls."""
 
 from dataclasses import replace
 
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.recasting import RecastLook, why_recast
+from tinsnip.app.stations.measuring import MeasuringPart
+from tinsnip.app.stations.recasting import RecastPart, why_recast
 from tinsnip.app.stations.station import PreviewTray, Station
-from tinsnip.mesh import Mesh
+from tinsnip.app.view.hand import Tool
+from tinsnip.app.widgets.panels import Column, Section
+from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, Recast
-from tinsnip.treat.close.recast import forecast
+from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth
 from tinsnip.treat.kit.joining import How
 from tinsnip.words import counted, grouped
 
 __all__ = ["SOLID", "SolidTray"]
 
 
-class SolidTray(PreviewTray):
-    """Closing the base, and the recast."""
+_PARTS = ("Close", "Recast", "Join", "Walls", "Measure")
+_ABOUT = {
+    "Close": "Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.",
+    "Recast": "For what cannot be closed by less: made anew as one skin round all that it encloses.",
+    "Join": "Pieces and simple solids become one, or are cut from each other; exactly.",
+    "Walls": "Make it hollow, thicker, or larger all over; drain what is hollow.",
+    "Measure": "What the part comes to, and what lies between places on it.",
+}
+_PLACED = {"foot": "Close", "Place a solid": "Join"}
+"""In which part of the tray an offered treatment or tool stands; the others are about walls."""
 
-    title = "Solid: close the base"
+
+class SolidTray(PreviewTray):
+    """Closing the base, the recast, joining with other solids, and walls."""
+
+    title = "Solid"
     previews = Plinth
 
     def build(self) -> None:
-        self.head_text.setText("Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.")
-        self.small_means = self.button("Close by the smallest means", self.close_by_small_means)
+        self.part, self.own_tools = "Close", []
+        self.parts: dict[str, Section] = {name: Section() for name in _PARTS}
+        self.part_row = PictogramRow()
+        self.add(self.part_row)
+        for name, section in self.parts.items():
+            self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
+            self.add(section)
+        self._build_closing(self.parts["Close"])
+        self._build_joining(self.parts["Join"])
+        self.recasting = RecastPart(self.session, self.parts["Recast"])
+        self.measuring = MeasuringPart(self.session, self.view, self.view.readings, self.parts["Measure"])
+        self.copper_button("Close the base", self.do)
+        self._show_part()
+
+    def _build_closing(self, part: Section) -> None:
+        self.small_means = part.button("Close by the smallest means", self.close_by_small_means)
         self.small_means.setToolTip("Mend, orient, untangle, patch holes, close the base, and look again: each a step")
-        self.auto = self.tick("as thin as can be")
+        self.proposal = part.warning()
+        self.to_recast = part.button("See what a recast would do", lambda: self.choose("Recast"))
+        self.form = part.drop_down("Walls", {"straight": "straight", "flared": "flared", "stepped": "stepped"})
+        self.auto = part.tick("as thin as can be")
         self.auto.setChecked(True)
-        self.depth = self.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
+        self.depth = part.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)
-        self.blocked = self.warning()
-        self.unblock = self.button("Mend and orient first", self.mend)
-        self.heading("What the preview shows")
-        self.rims = self.figure("Open rims")
-        self.made = self.figure("New triangles")
-        self.heading("Recast as one new skin")
-        self.proposal = self.warning()
-        self.explain("For what cannot be closed by less. All surface shifts, by up to what you allow.")
-        self.deviation = self.number("Deviation allowed", 1e-6, 1e6, 3, "mm", 0.05)
-        self.wall = self.number("Sheets become", 0.0, 1e4, 2, "mm", 0.5)
-        self.wall.setToolTip("Surface with nothing inside becomes a wall so thick; 0: it goes")
-        self.gap = self.number("Widest gap", 0.0, 1e6, 2, "mm", 1.0)
-        self.gap.setToolTip("A wider one is refused, and said; 0: whatever there is")
-        self.cells, self.skin = self.figure("Cells, longest side"), self.figure("Triangles then")
-        self.cost = self.figure("Time, memory")
-        self.bridged = self.figure("Gaps bridged up to")
-        self.look_button = self.button("Look at the recast", self.look_at_recast)
-        self.recast_button = self.button("Recast", self.recast)
-        self.belong(self.look_button, self.deviation, self.wall, self.gap)
-        self.look = RecastLook(self.session)
-        for field in (self.deviation, self.wall, self.gap):
-            field.valueChanged.connect(self._show_cost)
-        self._sized_for: Mesh | None = None
-        self.heading("Join, cut, intersect")
-        self.together = self.explain()
+        self.spread = part.number("Wider by", 0.01, 1000, 2, "mm", 0.5)
+        self.spread.setValue(2.0)
+        self.bottom = part.drop_down("Base in triangles", {"fewest": "fewest", "even": "even"})
+        self.tidy = part.number("Tidy the rim first", 0, 50, 0, "rows", 1)
+        self.tidy.setToolTip("So many rows of triangles along the rim may be changed: teeth cut, the line smoothed")
+        self.blocked = part.warning()
+        self.unblock = part.button("Mend and orient first", self.mend)
+        part.heading("What the preview shows")
+        self.rims = part.figure("Open rims")
+        self.made = part.figure("New triangles")
+        self.auto.toggled.connect(self.ask_anew)
+        for number in (self.depth, self.spread, self.tidy):
+            number.valueChanged.connect(self.ask_anew)
+        for choice in (self.form, self.bottom):
+            choice.currentIndexChanged.connect(self.ask_anew)
+
+    def _build_joining(self, part: Section) -> None:
+        self.together = part.explain()
         self.combining = [
-            self.button("Join the shown pieces", lambda: self.combine("join")),
-            self.button("Cut the others from this piece", lambda: self.combine("cut")),
-            self.button("Keep what they have in common", lambda: self.combine("intersect")),
+            part.button("Join the shown pieces", lambda: self.combine("join")),
+            part.button("Cut the others from this piece", lambda: self.combine("cut")),
+            part.button("Keep what they have in common", lambda: self.combine("intersect")),
         ]
         self.session.pieces_changed.connect(self._show_pieces)
-        self.copper_button("Close the base", self.do)
-        self.auto.toggled.connect(self.ask_anew)
-        self.depth.valueChanged.connect(self.ask_anew)
+
+    def offer_tools(self, tools: list[Tool]) -> None:
+        self.own_tools = tools
+        super().offer_tools(tools)
+
+    def place_for(self, name: str) -> Column:
+        return self.parts[_PLACED.get(name, "Walls")]
+
+    def choose(self, part: str) -> None:
+        """Show another part of the tray."""
+        if part != self.part and self.view.hand.tool in [*self.own_tools, *self.measuring.tools]:
+            self.view.hand.put_away()
+        self.part = part
+        self._show_part()
+        self.scroll.verticalScrollBar().setValue(0)
+        self.refresh()
+
+    def _show_part(self) -> None:
+        self.head_text.setText(_ABOUT[self.part])
+        self.part_row.check([self.part])
+        for name, section in self.parts.items():
+            section.setVisible(name == self.part)
+        self.copper.setVisible(self.part == "Close")
 
     def treatment(self) -> Plinth:
-        return Plinth(depth_mm=None if self.auto.isChecked() else self.depth.value())
+        return Plinth(
+            depth_mm=None if self.auto.isChecked() else self.depth.value(),
+            form=self.form.currentData(),
+            spread_mm=self.spread.value(),
+            triangles=self.bottom.currentData(),
+            tidy_rows=int(self.tidy.value()),
+        )
 
     def combine(self, how: How) -> None:
         """Make one solid of all pieces that are shown."""
@@ -78,7 +128,7 @@ class SolidTray(PreviewTray):
         if count > 1:
             told = f"{counted(count, 'piece')} shown. Away from where they meet nothing changes."
         else:
-            told = "One piece is shown. Open or show another, or place a simple solid below."
+            told = "One piece is shown. Open or show another, or place a simple solid."
         self.together.setText(told)
         for button in self.combining:
             button.setEnabled(count > 1)
@@ -88,70 +138,32 @@ class SolidTray(PreviewTray):
         ends = [Mend(), Orient(), MendCrossings()]
         self.session.do_all([*ends, Patch(), self.treatment(), *ends])
 
-    def recast_treatment(self) -> Recast:
-        """The recast as it is set up."""
-        return Recast(
-            deviation_mm=self.deviation.value(),
-            wall_mm=self.wall.value() or None,
-            gap_mm=self.gap.value() or None,
-            only_if_needed=False,
-        )
-
-    def look_at_recast(self) -> None:
-        """Show the part as it would be, roughly at once."""
-        self.session.cancel_preview()
-        self.bridged.setText("…")
-        self.look.ask(self.recast_treatment())
-
-    def recast(self) -> None:
-        """Do it."""
-        self.session.apply(self.recast_treatment())
-
     def leave(self) -> None:
-        self.look.leave()
+        self.recasting.look.leave()
 
     def put_away(self) -> bool:
         if self.session.stand_in is not None:
-            self.look.leave()
+            self.recasting.look.leave()
             self.session.cancel_preview()
             self.refresh()
             return True
         return super().put_away()
 
-    def _show_cost(self, *_: object) -> None:
-        mesh = self.session.mesh
-        if mesh is None or len(mesh.faces) == 0 or not mesh.area > 0:
-            return
-        plan = forecast(mesh, self.deviation.value(), self.wall.value() or None)
-        self.cells.setText(grouped(round(float(mesh.size.max()) / plan.step)))
-        self.skin.setText(f"~{grouped(plan.triangles)}")
-        self.cost.setText(f"~{max(1, round(plan.seconds))} s, {max(1, round(plan.megabytes))} MB")
-
-    def _refresh_recast(self, found: Examination | None) -> None:
-        mesh = self.session.mesh
-        if mesh is not None and self._sized_for is not mesh and float(mesh.size.max(initial=0.0)) > 0:
-            if self._sized_for is None or abs(float(self._sized_for.size.max() / mesh.size.max()) - 1) > 0.2:
-                self.deviation.setValue(float(f"{float(mesh.size.max()) / 512:.2g}"))
-            self._sized_for = mesh
-            self.bridged.setText("–")
-            self._show_cost()
-        why = why_recast(found) if found is not None else ""
-        job = self.session.job
-        tried = any(isinstance(step.action, MendCrossings) for step in job.log[: job.cursor])
-        first = "The smallest means end here" if tried else "Still amiss"
-        last = "A recast would close it." if tried else "Try the smallest means first; a recast mends what they leave."
-        self.proposal.setText(f"{first}: {why}. {last}")
-        self.proposal.setVisible(bool(why))
-        is_valid = found is not None and found.crossings is not None and not why and mesh.edges.open == 0
-        self.small_means.setEnabled(found is not None and not is_valid)
-        for button in (self.look_button, self.recast_button):
-            button.setEnabled(mesh is not None and len(mesh.faces) > 0)
-
     def refresh(self) -> None:
         self._show_pieces()
-        self._refresh_recast(self.session.examination)
-        self.depth.setEnabled(not self.auto.isChecked())
         found = self.session.examination
+        self.recasting.refresh()
+        if self.part == "Measure":
+            self.measuring.refresh()
+        self._propose(found)
+        grows = not self.auto.isChecked()
+        self.depth.setEnabled(grows)
+        self.spread.parentWidget().setVisible(self.form.currentData() != "straight")
+        if self.part != "Close":
+            self.offer("Close the base", "choose “Close” above first, or press the button of what you mean")
+            if self.session.stand_in is None and self.isVisible():
+                self.session.cancel_preview()
+            return
         if found is None:
             self.offer("Close the base", "the part is still being looked over")
             return
@@ -176,12 +188,21 @@ class SolidTray(PreviewTray):
             return
         self.show_or_ask()
 
+    def _propose(self, found: Examination | None) -> None:
+        """Say what the smallest means leave, and whether they have been tried."""
+        mesh, job = self.session.mesh, self.session.job
+        why = why_recast(found) if found is not None else ""
+        tried = any(isinstance(step.action, MendCrossings) for step in job.log[: job.cursor])
+        first = "The smallest means end here" if tried else "Still amiss"
+        last = "A recast would close it." if tried else "Try the smallest means first; a recast mends what they leave."
+        self.proposal.setText(f"{first}: {why}. {last}")
+        self.proposal.setVisible(bool(why))
+        self.to_recast.setVisible(bool(why))
+        is_valid = found is not None and found.crossings is not None and not why and mesh.edges.open == 0
+        self.small_means.setEnabled(found is not None and not is_valid)
+
     def _show_preview(self) -> None:
-        preview = self.session.preview
-        if preview is not None and isinstance(preview.treatment, Recast):
-            figures = preview.outcome.figures
-            self.bridged.setText(f"{figures['bridged_mm']:.3g} mm" if figures.get("bridged_share") else "none")
-            self.skin.setText(grouped(figures["triangles"]))
+        self.recasting.show_preview()
         super()._show_preview()
 
     def show_figures(self, preview: Preview | None) -> None:

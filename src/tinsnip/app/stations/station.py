@@ -16,7 +16,8 @@ from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.form import Form
-from tinsnip.app.widgets.panels import Panel
+from tinsnip.app.widgets.panels import Column, Panel
+from tinsnip.regions import Region
 from tinsnip.survey import Examination, Finding
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import TREATMENTS, Mend, Orient, Treatment
@@ -32,14 +33,15 @@ class Tray(Panel):
         super().__init__(session)
 
     def add_offers(self, station: str) -> None:
-        """Offer the tools and treatments that say they belong to the station, below what it has itself."""
-        self.offer_tools([kind(self.view) for kind in offered_tools(station)])
+        """Offer the treatments and tools that say they belong to the station, below what it has itself."""
         for treatment in TREATMENTS.values():
             if treatment.station == station:
-                self.heading(treatment.title)
-                form = Form(treatment())
-                self.add(form)
-                self.belong(self.button(treatment.title, lambda form=form: self._apply(form)), *form.controls())
+                place, form = self.place_for(treatment.name), Form(treatment())
+                place.heading(treatment.title)
+                place.add(form)
+                button = place.button(treatment.title, lambda form=form: self._apply(form))
+                self.belong(button, *form.controls())
+        self.offer_tools([kind(self.view) for kind in offered_tools(station)])
         chain = [w for w in _standing(self.column) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
         for one, following in pairwise([*chain, *([self.copper] if self.copper is not None else [])]):
             QWidget.setTabOrder(one, following)
@@ -49,9 +51,14 @@ class Tray(Panel):
         """Offer tools that say they belong to the station, each with what can be set about it."""
         self.tool_buttons = {}
         for tool in tools:
-            self.tool_buttons[tool.name] = self.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
+            place = self.place_for(tool.name)
+            self.tool_buttons[tool.name] = place.button(tool.name, lambda tool=tool: self.view.hand.take(tool))
             if tool.options:
-                self.add(ToolOptions(tool))
+                place.add(ToolOptions(tool))
+
+    def place_for(self, name: str) -> Column:
+        """Where what is offered under a name stands; below everything else by default."""
+        return self
 
     def mend(self) -> None:
         """Mend and orient, which several stations need first."""
@@ -59,9 +66,16 @@ class Tray(Panel):
 
     def _apply(self, form: Form) -> None:
         try:
-            self.session.apply(form.action())
+            action = form.action()
         except ValueError as error:
             self.session.message.emit(str(error), True)
+            return
+        selected, mesh = self.session.selected.triangles, self.session.mesh
+        areas = [name for name, value in action if isinstance(value, Region) and not value]
+        if areas and self.session.selected.count:
+            self.session.do_made(action.title, lambda: action.model_copy(update={areas[0]: Region.of(mesh, selected)}))
+        else:
+            self.session.apply(action)
 
 
 def _standing(layout: QLayout) -> list[QWidget]:

@@ -206,7 +206,7 @@ class _Kept(_Row):
         self.add_label()
         told = "by rule" if value is None else str(value)
         if isinstance(value, Region):
-            told = f"{counted(value.count, 'triangle')} chosen"
+            told = f"{counted(value.count, 'triangle')} chosen" if value else "all, or what is selected"
         label = QLabel(told)
         label.setObjectName("muted")
         label.setAccessibleName(self.name)

@@ -149,11 +149,48 @@ def _other(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(2, 12), QPointF(22, 12))
 
 
+def _close(p: QPainter, ink: QColor) -> None:
+    p.drawArc(QRectF(3, 3, 18, 20), 0, 180 * 16)
+    p.drawLine(QPointF(3, 13), QPointF(3, 18))
+    p.drawLine(QPointF(21, 13), QPointF(21, 18))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawLine(QPointF(3, 19), QPointF(21, 19))
+
+
+def _recast(p: QPainter, ink: QColor) -> None:
+    _pen(p, ink, dashed=True, width=1.4)
+    p.drawEllipse(QPointF(12, 12), 6, 6)
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawEllipse(QPointF(12, 12), 9.5, 9.5)
+
+
+def _join(p: QPainter, ink: QColor) -> None:
+    p.setBrush(QColor(180, 96, 42, 120))
+    p.drawEllipse(QPointF(9, 10), 6.5, 6.5)
+    p.drawRect(QRectF(11, 10, 11, 10))
+
+
+def _walls(p: QPainter, ink: QColor) -> None:
+    p.setBrush(QColor(180, 96, 42, 120))
+    p.drawEllipse(QPointF(12, 12), 9.5, 9.5)
+    p.setBrush(QColor("#f7f5f0"))
+    p.drawEllipse(QPointF(12, 12), 6, 6)
+
+
+def _measure(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 9, 20, 8))
+    for x in (6, 10, 14, 18):
+        p.drawLine(QPointF(x, 9), QPointF(x, 13))
+    _pen(p, QColor("#b4602a"), width=2.0)
+    p.drawLine(QPointF(2, 4), QPointF(22, 4))
+
+
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "strip": _strip, "notch": _notch, "tooth": _tooth,
-    "window": _window,
+    "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,
+    "measure": _measure,
 }  # fmt: skip
 
 

@@ -1,0 +1,370 @@
+"""Measuring: distances, angles, diameters, sections, and what the whole part comes to."""
+
+from typing import NamedTuple
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
+from tinsnip.progress import check_here, polled_here
+from tinsnip.space.geodesic import shortest_path
+from tinsnip.space.polygons import plane_axes
+from tinsnip.survey.fits import FittedCylinder, fit_circle, fit_cylinder, fit_plane
+
+__all__ = [
+    "Reading", "Section", "Whole", "angle_reading", "circle_reading", "diameter_reading", "distance_reading",
+    "round_about", "section_of", "section_reading", "whole_of",
+]  # fmt: skip
+
+_TURNS = 5
+_ASKEW = 0.9
+"""Cosine of how far a triangle of a round surface may lean."""
+_OFF = 4.0
+"""How far off the fit it may lie, in its mean deviation."""
+_RING = 72
+_MOST_POINTS = 400
+
+Places = tuple[tuple[float, float, float], ...]
+
+
+class Reading(BaseModel):
+    """Something that was measured: what, a text, a shorter one, the lines that show it, and where its label stands, mm.
+
+    Attributes
+    ----------
+    step : int
+        After how many steps of the log it was measured.
+    part : str
+        A fingerprint of the mesh it was measured on.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    kind: str = Field(max_length=40)
+    text: str = Field(max_length=160)
+    label: str = Field(max_length=60)
+    lines: tuple[Places, ...] = ()
+    at: tuple[float, float, float]
+    values: dict[str, float] = {}
+    step: int = 0
+    part: str = Field("", max_length=80)
+
+
+class Section(NamedTuple):
+    """What a plane cuts out of a surface.
+
+    Attributes
+    ----------
+    ends : ndarray, shape (N, 2, 3)
+        Pieces of its outline, each with the inside on its left, seen against the normal; mm.
+    length : float
+        Of the outline, mm.
+    area : float
+        That it encloses, mm2; of a closed surface to rounding.
+    loops : int
+    is_open : bool
+        Whether the outline ends somewhere, so that the area means little.
+    """
+
+    ends: np.ndarray
+    length: float
+    area: float
+    loops: int
+    is_open: bool
+
+
+class Whole(NamedTuple):
+    """Size, mm, shape (3,); area, mm2; volume, mm3, None where the part is open; mass, g, likewise."""
+
+    size: np.ndarray
+    area: float
+    volume: float | None
+    mass: float | None
+
+
+def _places(points: np.ndarray) -> Places:
+    return tuple(tuple(float(x) for x in p) for p in points)
+
+
+def _shares(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+    """Shares of a triangle's second and third corner at a point on it."""
+    a, b, c = mesh.vertices[mesh.faces[triangle]]
+    found = np.linalg.lstsq(np.column_stack([b - a, c - a]), point - a, rcond=None)[0]
+    found = np.clip(found, 0.0, 1.0)
+    return found / max(1.0, float(found.sum()))
+
+
+def distance_reading(mesh: Mesh, start: tuple[int, np.ndarray], end: tuple[int, np.ndarray]) -> Reading:
+    """The distance between two places, straight and along the surface.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    start, end : (int, ndarray of shape (3,))
+        A triangle, and a place on it, mm.
+    """
+    straight = float(np.linalg.norm(end[1] - start[1]))
+    ends = [(t, _shares(mesh, t, p)) for t, p in (start, end)]
+    path = shortest_path(mesh.vertices, mesh.faces, mesh.twins, *ends, polled_here())
+    check_here()
+    text, values = f"{straight:.3f} mm straight", {"straight_mm": straight}
+    label = f"{straight:.2f} mm"
+    way = np.array([start[1], end[1]])
+    if path is not None:
+        corner = mesh.faces.ravel()
+        half = path.halfedges
+        a, b = mesh.vertices[corner[half]], mesh.vertices[corner[half - half % 3 + (half + 1) % 3]]
+        way = np.concatenate([start[1][None], a + path.shares[:, None] * (b - a), end[1][None]])
+        along = float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum())
+        text += f", {along:.3f} mm along the surface"
+        values["along_mm"] = along
+        label += f" · {along:.2f} along"
+    way = way[:: max(1, len(way) // _MOST_POINTS)] if len(way) > _MOST_POINTS else way
+    lines = (_places(np.array([start[1], end[1]])), _places(np.concatenate([way, end[1][None]])))
+    return Reading(kind="distance", text=text, label=label, lines=lines, at=_places(end[1][None])[0], values=values)
+
+
+def angle_reading(mesh: Mesh, one: np.ndarray, other: np.ndarray, places: tuple[np.ndarray, np.ndarray]) -> Reading:
+    """The angle between two flats: between the planes fitted to them.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    one, other : ndarray of int
+        Their triangles.
+    places : tuple of ndarray, shape (3,)
+        Where each was clicked.
+
+    Raises
+    ------
+    BadInput
+        When one of them has no three triangles.
+    """
+    fits = []
+    for own in (one, other):
+        chosen = np.zeros(len(mesh.faces), dtype=bool)
+        chosen[own] = True
+        fits.append(fit_plane(mesh, chosen))
+    cosine = float(np.clip(fits[0].normal @ fits[1].normal, -1.0, 1.0))
+    between = float(np.degrees(np.arccos(cosine)))
+    text = f"{between:.3f}° between the facings, {180 - between:.3f}° inside"
+    values = {"facings_deg": between, "inside_deg": 180 - between}
+    if between < 1.0 or between > 179.0:  # parallel: how far apart they lie is what one wants to know
+        apart = abs(float((fits[1].point - fits[0].point) @ fits[0].normal))
+        text += f", {apart:.3f} mm apart"
+        values["apart_mm"] = apart
+    rms = max(f.rms for f in fits)
+    text += f" (flat within {rms:.2g} mm)"
+    return Reading(
+        kind="angle", text=text, lines=(_places(np.array(places)),), at=_places(places[1][None])[0], values=values
+    )
+
+
+def round_about(mesh: Mesh, triangle: int, point: np.ndarray, brushed: np.ndarray) -> np.ndarray:
+    """The triangles round a place that lie on one cylinder with it, bool, shape (F,).
+
+    From some that are on it, as far as what hangs together with them keeps to the cylinder that fits best, which is
+    fitted anew as more come to it.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+    point : ndarray, shape (3,)
+    brushed : ndarray of int
+        Triangles to begin with.
+
+    Raises
+    ------
+    BadInput
+        When they are flat.
+    """
+    chosen = np.zeros(len(mesh.faces), dtype=bool)
+    chosen[brushed] = True
+    middles = mesh.vertices[mesh.faces].mean(axis=1)
+    normals = face_vectors(mesh.vertices, mesh.faces)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+    edge = float(np.sqrt(mesh.area / max(1, len(mesh.faces))))
+    for _ in range(_TURNS):
+        check_here()
+        fit = fit_cylinder(mesh, chosen)
+        off = middles - fit.point
+        off -= (off @ fit.axis)[:, None] * fit.axis
+        reach = np.linalg.norm(off, axis=1)
+        sagitta = edge * edge / (4 * fit.radius)  # by which middles of triangles lie within the cylinder
+        fits = np.abs(reach - fit.radius) <= _OFF * fit.rms + sagitta
+        fits &= np.abs((off * normals).sum(axis=1)) >= _ASKEW * np.maximum(reach, 1e-300)
+        fits[triangle] = True
+        now = _connected(mesh, fits, triangle)
+        if now.sum() < 3 or (now == chosen).all():
+            break
+        chosen = now
+    return chosen
+
+
+def _connected(mesh: Mesh, chosen: np.ndarray, triangle: int) -> np.ndarray:
+    own = np.flatnonzero(chosen)
+    number = np.full(len(chosen), -1, dtype=np.int64)
+    number[own] = np.arange(len(own))
+    twins = mesh.twins.reshape(-1, 3)[own]
+    other = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
+    row, column = np.nonzero(other >= 0)
+    graph = coo_matrix((np.ones(len(row)), (row, other[row, column])), shape=(len(own), len(own)))
+    _, label = connected_components(graph, directed=False)
+    found = np.zeros(len(chosen), dtype=bool)
+    found[own[label == label[number[triangle]]]] = True
+    return found
+
+
+def diameter_reading(mesh: Mesh, chosen: np.ndarray, place: np.ndarray) -> Reading:
+    """The diameter of the cylinder fitted to some triangles.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    place : ndarray, shape (3,)
+        Where it was clicked.
+
+    Raises
+    ------
+    BadInput
+        When they are too few, or flat.
+    """
+    fit = fit_cylinder(mesh, chosen)
+    # corners lie on the surface; middles of triangles, which the axis is found by, lie within the round of it
+    off = mesh.vertices[np.unique(mesh.faces[chosen])] - fit.point
+    reach = np.linalg.norm(off - (off @ fit.axis)[:, None] * fit.axis, axis=1)
+    fit = fit._replace(radius=float(reach.mean()), rms=float(reach.std()))
+    text = f"⌀ {2 * fit.radius:.3f} mm (round within {fit.rms:.2g} mm)"
+    values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}
+    return Reading(
+        kind="diameter", text=text, lines=_rings(mesh, chosen, fit), at=_places(place[None])[0], values=values
+    )
+
+
+def _rings(mesh: Mesh, chosen: np.ndarray, fit: FittedCylinder) -> tuple[Places, ...]:
+    """Rings at both ends of what a cylinder was fitted to, and its axis between them."""
+    along = (mesh.vertices[mesh.faces[chosen]].reshape(-1, 3) - fit.point) @ fit.axis
+    u, v = plane_axes(fit.axis)
+    angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
+    ring = fit.radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+    ends = [fit.point + t * fit.axis for t in (float(along.min()), float(along.max()))]
+    return (*(_places(end + ring) for end in ends), _places(np.array(ends)))
+
+
+def circle_reading(points: np.ndarray) -> Reading:
+    """The diameter of the circle fitted to an open edge, shape (N, 3).
+
+    Raises
+    ------
+    BadInput
+        When the points are fewer than three, or lie on a line.
+    """
+    fit = fit_circle(points)
+    u, v = plane_axes(fit.normal)
+    angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
+    ring = fit.centre + fit.radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+    text = f"⌀ {2 * fit.radius:.3f} mm of the edge (round within {fit.rms:.2g} mm)"
+    values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}
+    return Reading(
+        kind="circle",
+        text=text,
+        label=f"⌀ {2 * fit.radius:.2f} mm",
+        lines=(_places(ring),),
+        at=_places(ring[:1])[0],
+        values=values,
+    )
+
+
+def section_of(mesh: Mesh, normal: np.ndarray, offset: float) -> Section:
+    """What a plane cuts out of a mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    normal : ndarray, shape (3,)
+        Unit.
+    offset : float
+        Distance of the plane from the origin along it, mm.
+
+    Returns
+    -------
+    Section
+    """
+    height = mesh.vertices @ normal - offset
+    above = height >= 0
+    upper = above[mesh.faces]
+    count = upper.sum(axis=1)
+    cut = np.flatnonzero((count == 1) | (count == 2))
+    if len(cut) == 0:
+        return Section(np.zeros((0, 2, 3)), 0.0, 0.0, 0, False)
+    check_here()
+    faces, upper = mesh.faces[cut], upper[cut]
+    alone = np.where(upper.sum(axis=1) == 1, upper.argmax(axis=1), upper.argmin(axis=1))
+    rows = np.arange(len(cut))
+    a, b, c = (faces[rows, (alone + k) % 3].astype(np.int64) for k in range(3))
+
+    def through(p: np.ndarray, q: np.ndarray) -> np.ndarray:
+        low, high = np.minimum(p, q), np.maximum(p, q)  # the same bits from either triangle
+        share = height[low] / (height[low] - height[high])
+        return mesh.vertices[low] + share[:, None] * (mesh.vertices[high] - mesh.vertices[low])
+
+    one, other = through(a, b), through(a, c)
+    up = above[a][:, None]
+    ends = np.stack([np.where(up, one, other), np.where(up, other, one)], axis=1)
+    length = float(np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1).sum())
+    middle = ends.reshape(-1, 3).mean(axis=0)
+    area = 0.5 * float((np.cross(ends[:, 0] - middle, ends[:, 1] - middle) @ normal).sum())
+    total = np.int64(len(mesh.vertices))
+    keys = np.concatenate([np.minimum(a, q) * total + np.maximum(a, q) for q in (b, c)])
+    _, node, times = np.unique(keys, return_inverse=True, return_counts=True)
+    graph = coo_matrix((np.ones(len(cut)), (node[: len(cut)], node[len(cut) :])), shape=(len(times), len(times)))
+    loops, _ = connected_components(graph, directed=False)
+    return Section(ends, length, abs(area), int(loops), bool((times != 2).any()))
+
+
+def section_reading(mesh: Mesh, normal: np.ndarray, offset: float) -> Reading:
+    """Length and area of a section's outline.
+
+    Raises
+    ------
+    BadInput
+        When the plane misses the part.
+    """
+    found = section_of(mesh, normal, offset)
+    if len(found.ends) == 0:
+        raise BadInput("the plane misses the part; move the section")
+    text = f"outline {found.length:.2f} mm in {found.loops} loop{'s' * (found.loops != 1)}"
+    values = {"length_mm": found.length}
+    label = f"{found.length:.1f} mm round"
+    if found.is_open:
+        text += ", open, so that it has no area"
+    else:
+        text += f", area {found.area:.2f} mm²"
+        values["area_mm2"] = found.area
+        label += f" · {found.area:.1f} mm²"
+    some = found.ends[:: max(1, -(-len(found.ends) // _MOST_POINTS))]
+    return Reading(
+        kind="section", text=text, label=label, lines=tuple(_places(line) for line in some), at=_places(found.ends[0, :1])[0],
+        values=values,
+    )  # fmt: skip
+
+
+def whole_of(mesh: Mesh, density: float | None = None) -> Whole:
+    """Size, area, volume and mass of the whole part.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    density : float, optional
+        g/cm3.
+    """
+    closed = len(mesh.faces) > 0 and mesh.edges.open == 0 and mesh.edges.tangled == 0
+    volume = mesh.volume if closed else None
+    mass = volume * density / 1000.0 if volume is not None and density else None
+    return Whole(mesh.size, mesh.area, volume, mass)
