@@ -32,7 +32,7 @@ Places = tuple[tuple[float, float, float], ...]
 
 
 class Reading(BaseModel):
-    """Something that was measured: what, a text, a shorter one, the lines that show it, and where its label stands, mm.
+    """Something that was measured: what, a text and a short one, the lines that show it, where its label stands, mm.
 
     Attributes
     ----------
@@ -269,16 +269,10 @@ def circle_reading(points: np.ndarray) -> Reading:
     u, v = plane_axes(fit.normal)
     angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
     ring = fit.centre + fit.radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+    (at,), label = _places(ring[:1]), f"⌀ {2 * fit.radius:.2f} mm"
     text = f"⌀ {2 * fit.radius:.3f} mm of the edge (round within {fit.rms:.2g} mm)"
     values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}
-    return Reading(
-        kind="circle",
-        text=text,
-        label=f"⌀ {2 * fit.radius:.2f} mm",
-        lines=(_places(ring),),
-        at=_places(ring[:1])[0],
-        values=values,
-    )
+    return Reading(kind="circle", text=text, label=label, lines=(_places(ring),), at=at, values=values)
 
 
 def section_of(mesh: Mesh, normal: np.ndarray, offset: float) -> Section:
@@ -349,10 +343,8 @@ def section_reading(mesh: Mesh, normal: np.ndarray, offset: float) -> Reading:
         values["area_mm2"] = found.area
         label += f" · {found.area:.1f} mm²"
     some = found.ends[:: max(1, -(-len(found.ends) // _MOST_POINTS))]
-    return Reading(
-        kind="section", text=text, label=label, lines=tuple(_places(line) for line in some), at=_places(found.ends[0, :1])[0],
-        values=values,
-    )  # fmt: skip
+    (at,), lines = _places(found.ends[0, :1]), tuple(_places(line) for line in some)
+    return Reading(kind="section", text=text, label=label, lines=lines, at=at, values=values)
 
 
 def whole_of(mesh: Mesh, density: float | None = None) -> Whole:

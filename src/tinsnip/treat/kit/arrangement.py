@@ -128,16 +128,21 @@ def arrange(vertices: np.ndarray, faces: np.ndarray, first: np.ndarray, second: 
 
 def _near_pairs(vertices: np.ndarray, faces: np.ndarray, first: np.ndarray, second: np.ndarray) -> np.ndarray:
     """All pairs of a triangle of the one and one of the other that meet, int, shape (P, 2)."""
+    if len(first) == 0 or len(second) == 0:
+        return np.empty((0, 2), dtype=np.int64)
     boxes = []
     for own in (first, second):
-        corners = vertices[faces[own]]
-        boxes.append((corners.min(axis=1), corners.max(axis=1)))
+        used = np.zeros(len(vertices), dtype=bool)
+        used[faces[own].ravel()] = True
+        boxes.append((vertices[used].min(axis=0), vertices[used].max(axis=0)))
     chosen = []
-    for own, (low, high), (other_low, other_high) in zip((first, second), boxes, boxes[::-1], strict=True):
-        if len(other_low) == 0 or len(low) == 0:
-            return np.empty((0, 2), dtype=np.int64)
-        near = (low <= other_high.max(axis=0)).all(axis=1) & (high >= other_low.min(axis=0)).all(axis=1)
-        chosen.append(own[near])
+    for own, (low, high) in zip((first, second), boxes[::-1], strict=True):
+        beyond = np.zeros(len(vertices), dtype=np.uint8)  # a bit for each side of the other's box it lies beyond
+        for k in range(3):
+            beyond |= (vertices[:, k] < low[k]).astype(np.uint8) << k
+            beyond |= (vertices[:, k] > high[k]).astype(np.uint8) << (3 + k)
+        corners = beyond[faces[own]]
+        chosen.append(own[(corners[:, 0] & corners[:, 1] & corners[:, 2]) == 0])
     check_here()
     few, many = sorted(chosen, key=len)
     pairs = meeting_pairs(vertices, faces, few, many)

@@ -172,7 +172,9 @@ def _kept(
         keep = np.where(one, (where == OUTSIDE) | (where == OPPOSITE), where == INSIDE)
         return keep, ~one
     keep = where == (OUTSIDE if how == "join" else INSIDE)
-    keep |= (where == SAME) & (one == _first_lends(mesh, first, second))
+    same = where == SAME
+    if same.any():
+        keep |= same & (one == _first_lends(mesh, first, second))
     return keep, np.zeros(len(keep), dtype=bool)
 
 
@@ -245,13 +247,16 @@ def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: n
     """Raise where the result is open, tangled or pinched, or crosses itself where it is new."""
     if len(result.faces) == 0:
         return
-    if result.edges.open > mesh.edges.open or result.edges.flipped > mesh.edges.flipped:
+    edges, after = result.edges, tangles_of(result)
+    # what was there before is asked for only where something is
+    if (edges.open and edges.open > mesh.edges.open) or (edges.flipped and edges.flipped > mesh.edges.flipped):
         raise Unclear("the surfaces do not fit together where they meet")
-    before, after = tangles_of(mesh), tangles_of(result)
-    if after.degenerate > before.degenerate or after.duplicates > before.duplicates:
-        raise Unclear("the surfaces run so flat into each other that triangles without height would be left")
-    if after.total > before.total:
-        raise Touching("they touch along an edge or in a point only")
+    if after.total:
+        before = tangles_of(mesh)
+        if after.degenerate > before.degenerate or after.duplicates > before.duplicates:
+            raise Unclear("the surfaces run so flat into each other that triangles without height would be left")
+        if after.total > before.total:
+            raise Touching("they touch along an edge or in a point only")
     changed = np.flatnonzero(fresh)
     pairs, folds = crossings_and_folds(result.vertices, result.faces, changed, second=own)
     if len(pairs) or len(folds):
@@ -274,14 +279,13 @@ def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: H
     Cancelled
     """
     rng, reason = np.random.default_rng(0), None
-    own = np.unique(mesh.faces[second])
     for share in _NUDGES:
         by = rng.normal(size=3)
         by *= share * mesh.diagonal / np.linalg.norm(by)
         at = mesh
         if share:
             vertices = mesh.vertices.copy()
-            vertices[own] += by
+            vertices[np.unique(mesh.faces[second])] += by
             at = mesh.moved(vertices)
         try:
             return combined(at, first, second, how), float(np.linalg.norm(by))
