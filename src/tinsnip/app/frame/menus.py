@@ -121,6 +121,7 @@ class Menus(QMenuBar):
             ("Deviation", "D"),
             ("Density", "Y"),
             ("Wall", "A"),
+            ("Overhang", "U"),
         )
         self.looks = [
             self._action(view, name, lambda k=look: acts.viewport.set_look(k), keys, True)

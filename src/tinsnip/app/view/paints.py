@@ -1,18 +1,22 @@
-"""Values that are worked out of the mesh alone and painted on it: the length of edges, the thickness of walls."""
+"""What is worked out of the mesh alone and painted on it: the length of edges, the thickness of walls, overhang."""
 
 import numpy as np
 from PySide6.QtCore import QObject
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.view.legend import DensityLegend
-from tinsnip.app.view.looks import DENSITY, WALL
+from tinsnip.app.view.looks import DENSITY, OVERHANG, WALL
+from tinsnip.app.view.overlegend import OverhangLegend
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.wallegend import WallLegend
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_lengths
 from tinsnip.progress import Progress
+from tinsnip.regions import Region
 from tinsnip.survey import Finding
+from tinsnip.survey.overhang import BED_SHARE, Overhang, overhang_of
 from tinsnip.survey.walls import Walls, find_thin_walls, thin_places, walls_of
+from tinsnip.treat import Thicken
 
 __all__ = ["Paints"]
 
@@ -37,18 +41,24 @@ class Paints(QObject):
         self.wall = WallLegend(view)
         self.wall.minimum_changed.connect(self._judge)
         self.wall.select_asked.connect(self._select)
+        self.wall.thicken_asked.connect(self._thicken)
         self._walls: tuple[Mesh, Walls] | None = None
+        self._overhang: tuple[Mesh, Overhang] | None = None
+        self.over = OverhangLegend(view)
+        self.over.angle_changed.connect(self._look_below)
+        self.over.select_asked.connect(self._select_overhang)
         session.examined.connect(self._judge)
 
     @property
-    def legends(self) -> tuple[DensityLegend, WallLegend]:
+    def legends(self) -> tuple[DensityLegend, WallLegend, OverhangLegend]:
         """The legends, to be placed."""
-        return self.density, self.wall
+        return self.density, self.wall, self.over
 
     def show(self, look: int) -> None:
         """Show the legend of a look."""
         self.density.setVisible(look == DENSITY)
         self.wall.setVisible(look == WALL)
+        self.over.setVisible(look == OVERHANG)
         if look != WALL:
             self._judge()
 
@@ -56,6 +66,8 @@ class Paints(QObject):
         """Bring what the present look paints."""
         look = self._view.look
         surface = None if scene is None else scene.level if scene.level is not None else scene.now
+        if look == OVERHANG:
+            self._look_below()
         if surface is None or look not in (DENSITY, WALL):
             return
         mesh = surface.buffers.mesh
@@ -68,6 +80,28 @@ class Paints(QObject):
 
         self.wall.show_working()
         self._session.tasks.behind("walls", work, lambda walls: self._walled(mesh, walls))
+
+    def _look_below(self, *_: object) -> None:
+        """Look for overhang beside the window; the surface itself is painted by its own facing."""
+        mesh, degrees = self._session.mesh, self.over.angle
+        if self._view.scene is None or self._view.look != OVERHANG or mesh is None or len(mesh.faces) == 0:
+            return
+        self._view.scene.limit = degrees
+        self._view.scene.bed = float(mesh.box[0, 2]) + BED_SHARE * float(mesh.size[2])
+        self.over.show_working()
+        self._view.redraw()
+
+        def done(found: Overhang) -> None:
+            if self._session.mesh is mesh and self.over.angle == degrees:
+                self._overhang = mesh, found
+                self.over.show_overhang(found, mesh.area)
+                self._view.place_legends()
+
+        self._session.tasks.latest("overhang", lambda progress: overhang_of(mesh, degrees), done)
+
+    def _select_overhang(self) -> None:
+        if self._overhang is not None and self._overhang[0] is self._session.mesh:
+            self._session.selected.put(self._overhang[1].triangles)
 
     def _put(self, mesh: Mesh, values: np.ndarray, look: int) -> None:
         scene = self._view.scene
@@ -121,3 +155,15 @@ class Paints(QObject):
         found = self._session.examination
         if found is not None and found.least_wall is not None:
             self._session.selected.put(thin_places(found.mesh, found.least_wall)[0] >= 0)
+
+    def _thicken(self) -> None:
+        """Make what is too thin as thick as asked, in a step: each side gives half of what is missing."""
+        found, walls = self._session.examination, self._walls
+        if found is None or found.least_wall is None or walls is None or walls[0] is not found.mesh:
+            return
+        mesh, least = found.mesh, found.least_wall
+        thin = thin_places(mesh, least)[0] >= 0
+        own = walls[1].rays[np.unique(mesh.faces[thin])]
+        missing = 0.5 * (least - float(own[np.isfinite(own)].min(initial=least)))
+        if missing > 0:
+            self._session.do_made("Thicken", lambda: Thicken(only=Region.of(mesh, thin), wall_mm=missing))

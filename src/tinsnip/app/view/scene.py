@@ -58,6 +58,8 @@ class Scene:
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
         self.origin = np.zeros(3)
+        self.bed = 0.0
+        """The height up to which the part stands on the bed, mm."""
         self.now: Surface | None = None
         self._coming: dict[str, Surface] = {}
         self.level: Surface | None = None
@@ -370,6 +372,8 @@ class Scene:
             program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
         if "limit" in program:
             program["limit"].value = max(self.limit, 1e-30)
+        if "bed" in program:
+            program["bed"].value = self.bed - float(origin[2])
         if "kinds" in program:
             program["kinds"].value = 0
         normal, offset = self.section or (np.zeros(3), 1.0)

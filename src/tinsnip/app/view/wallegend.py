@@ -53,6 +53,7 @@ class WallLegend(QFrame):
 
     minimum_changed = Signal(float)
     select_asked = Signal()
+    thicken_asked = Signal()
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -74,6 +75,10 @@ class WallLegend(QFrame):
         self.select = Button("Select what is thinner")
         self.select.clicked.connect(self.select_asked)
         box.addWidget(self.select)
+        self.thicken = Button("Thicken it there")
+        self.thicken.setToolTip("Put both sides out where the wall is too thin, until it is as thick as asked")
+        self.thicken.clicked.connect(self.thicken_asked)
+        box.addWidget(self.thicken)
         self.setFixedWidth(px(212))
         self._walls = np.zeros(0)
         self.is_chosen = False
@@ -94,6 +99,7 @@ class WallLegend(QFrame):
         """Walls are being measured."""
         self.note.setText("…")
         self.select.setEnabled(False)
+        self.thicken.setEnabled(False)
 
     def show_walls(self, walls: np.ndarray) -> None:
         """Take walls over, mm, shape (V,); the least is set from them as long as nobody has set it."""
@@ -115,4 +121,5 @@ class WallLegend(QFrame):
         thin = f"{counted(count, 'place')} thinner; the thinnest {least:.3g} mm." if count else "Nothing is thinner."
         self.note.setText(f"{thin} Measured by rays inward." if len(self._walls) else "Nothing is opposite anywhere.")
         self.select.setEnabled(count > 0)
+        self.thicken.setEnabled(count > 0)
         self.adjustSize()

@@ -8,7 +8,9 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.remembered import is_known
 from tinsnip.regions.grow import facing_round, flat_round
+from tinsnip.survey.walls import walls_of
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import grouped_number
 
@@ -161,7 +163,19 @@ class Scale(Treatment):
             if extent <= 0:
                 raise BadInput(f"the part has no extent along {self.axis}; give another axis")
             factor = self.length_mm / extent
-        return _moved(mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}")
+        return _moved(mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}{_walls_then(mesh, factor)}")
+
+
+def _walls_then(mesh: Mesh, factor: float) -> str:
+    """What scaling does to walls: of the thinnest one, where walls have been measured."""
+    if factor == 1:
+        return ""
+    if is_known(mesh, walls_of):
+        rays = walls_of(mesh).rays
+        least = float(rays[np.isfinite(rays)].min(initial=np.inf))
+        if np.isfinite(least):
+            return f"; its thinnest wall of {least:.3g} mm becomes {factor * least:.3g} mm"
+    return f"; every wall of 1 mm becomes {factor:.3g} mm"
 
 
 class TurnInsideOut(Treatment):

@@ -2,7 +2,7 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part, 6 density of the triangles, 7 their edges. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
+// through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
 // that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
 // they are and not as if they were round. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
@@ -34,6 +34,9 @@ in float unknown;
 in vec3 at;
 #if FACETS
 in vec3 seen;
+#endif
+#if LOOK == 9
+uniform float bed;         // the height up to which it stands on the bed
 #endif
 uniform vec4 clip;         // drawn where dot(clip.xyz, at) < clip.w only
 uniform bool is_cut;       // a section is looked at: backs are the inside of what is cut
@@ -156,6 +159,20 @@ vec3 wall_colour() {
 }
 #endif
 
+#if LOOK == 9
+// Copper and hatched where the surface leans out further than holds by itself, petrol where it stands on the bed.
+vec3 overhang_colour() {
+    vec3 own = cross(dFdx(at), dFdy(at));
+    float down = -own.z / max(length(own), 1e-30);
+    float lean = degrees(asin(clamp(down, -1.0, 1.0)));
+    vec3 pale = vec3(0.93, 0.915, 0.87);
+    if (lean <= limit) return mix(pale, vec3(0.90, 0.74, 0.60), clamp((lean - limit + 20.0) / 20.0, 0.0, 1.0));
+    if (at.z <= bed) return hatch(10.0, 3.0) ? vec3(0.22, 0.46, 0.54) : vec3(0.31, 0.54, 0.60);
+    vec3 colour = mix(vec3(0.84, 0.55, 0.36), vec3(0.66, 0.27, 0.08), clamp((lean - limit) / 30.0, 0.0, 1.0));
+    return hatch(6.0, 2.0) ? colour * 0.7 : colour;
+}
+#endif
+
 void main() {
     if (dot(clip.xyz, at) > clip.w) discard;
 #if LOOK == 7
@@ -193,6 +210,8 @@ void main() {
     vec3 base = density_colour();
 #elif LOOK == 8
     vec3 base = wall_colour();
+#elif LOOK == 9
+    vec3 base = overhang_colour();
 #elif LOOK == 4
     vec3 base = made_pattern();
 #else
