@@ -7,6 +7,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.measuring import MeasuringPart
 from tinsnip.app.stations.recasting import RecastPart, why_recast
 from tinsnip.app.stations.station import PreviewTray, Station
+from tinsnip.app.tools.base import DragBase
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
@@ -62,6 +63,9 @@ class SolidTray(PreviewTray):
         self.auto.setChecked(True)
         self.depth = part.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)
+        self.drag_button = part.button("Drag the base", self._drag_base)
+        self.base = DragBase(self.view)
+        self.base.dragged.connect(self._dragged)
         self.spread = part.number("Wider by", 0.01, 1000, 2, "mm", 0.5)
         self.spread.setValue(2.0)
         self.bottom = part.drop_down("Base in triangles", {"fewest": "fewest", "even": "even"})
@@ -87,6 +91,14 @@ class SolidTray(PreviewTray):
         ]
         self.session.pieces_changed.connect(self._show_pieces)
 
+    def _drag_base(self) -> None:
+        self.base.depth = 0.0 if self.auto.isChecked() else self.depth.value()
+        self.view.hand.take(self.base)
+
+    def _dragged(self, depth: float) -> None:
+        self.auto.setChecked(False)
+        self.depth.setValue(depth)
+
     def offer_tools(self, tools: list[Tool]) -> None:
         self.own_tools = tools
         super().offer_tools(tools)
@@ -96,7 +108,7 @@ class SolidTray(PreviewTray):
 
     def choose(self, part: str) -> None:
         """Show another part of the tray."""
-        if part != self.part and self.view.hand.tool in [*self.own_tools, *self.measuring.tools]:
+        if part != self.part and self.view.hand.tool in [*self.own_tools, *self.measuring.tools, self.base]:
             self.view.hand.put_away()
         self.part = part
         self._show_part()
@@ -173,6 +185,7 @@ class SolidTray(PreviewTray):
         self.blocked.setVisible(knots > 0 and rims > 0)
         self.unblock.setVisible(knots > 0 and rims > 0)
         self.rims.setText(str(rims))
+        self.drag_button.setEnabled(rims > 0)
         text = "Close the base" if rims == 1 else f"Close {rims} rims" if rims else "No open rim"
         if rims and self.is_left:
             text = "Preview the base" if rims == 1 else f"Preview {rims} bases"

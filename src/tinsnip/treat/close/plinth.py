@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
@@ -22,6 +22,7 @@ __all__ = ["Plinth"]
 
 _FLAT = 1e-6
 _MOST_RIMS = 2000
+_MARK = "rim that is tidied"
 _TIDIED = 0.5
 """How much a rim that is tidied first is smoothed."""
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
@@ -58,11 +59,11 @@ class Plinth(Treatment):
             When the mesh has tangled or flipped edges, or is a sheet without thickness and no depth is given.
         """
         context.progress.step("Closing the base")
-        told = ""
-        if self.tidy_rows and classify_boundaries(mesh).is_rim.any():
-            mesh, told = self._tidied(mesh, context)
-        boundaries = classify_boundaries(mesh)
+        told, boundaries = "", classify_boundaries(mesh)
         rims = np.flatnonzero(boundaries.is_rim)
+        if self.tidy_rows and len(rims):
+            mesh, rims, told = self._tidied(mesh, context)
+            boundaries = classify_boundaries(mesh)
         if len(rims) == 0:
             return Outcome(mesh, "No open rim", {"rims": 0, "triangles": 0, "patched_mm2": 0.0, "crossings": 0})
         if mesh.edges.flipped or mesh.edges.tangled:
@@ -126,12 +127,21 @@ class Plinth(Treatment):
             figures["gone_mm2"] = gone
         return Outcome(mesh, f"{told}Closed {counted(len(rims), 'rim')}{said}", figures)
 
-    def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, str]:
-        """The mesh with its rims tidied, and what was done."""
-        boundaries, halves = classify_boundaries(mesh), mesh.loops.halfedges
-        on_rim = np.repeat(boundaries.is_rim, np.diff(mesh.loops.start))
-        tidy = tidy_edges(mesh, Region.of(mesh, np.unique(halves[on_rim] // 3)), self.tidy_rows, _TIDIED, context)
-        return tidy.mesh, f"{tidy.text}; " if tidy.mesh is not mesh else ""
+    def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, np.ndarray, str]:
+        """The mesh with its rims tidied, the loops that are these rims then, and what was done."""
+        halves = mesh.loops.halfedges
+        on_rim = np.repeat(classify_boundaries(mesh).is_rim, np.diff(mesh.loops.start))
+        mark = np.zeros(len(mesh.vertices), dtype=np.uint8)
+        mark[mesh.faces[halves[on_rim] // 3].ravel()] = 1
+        rims = Region.of(mesh, np.unique(halves[on_rim] // 3))
+        marked = mesh.with_attribute(_MARK, Attribute(Domain.VERTEX, mark))
+        tidy = tidy_edges(marked, rims, self.tidy_rows, _TIDIED, context)
+        result = tidy.mesh
+        corner = result.faces.ravel()[result.loops.halfedges]
+        share = np.add.reduceat(result.attributes[_MARK].values[corner] > 0, result.loops.start[:-1], dtype=np.int64)
+        mine = np.flatnonzero(2 * share > np.diff(result.loops.start))
+        told = f"{tidy.text}; " if result is not marked else ""
+        return result.without_attribute(_MARK), mine, told
 
     def _edge(self, mesh: Mesh, rings: list[np.ndarray]) -> float | None:
         """Length of the base's edges, mm; None: the fewest triangles."""

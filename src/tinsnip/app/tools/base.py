@@ -1,0 +1,83 @@
+"""The base of a plinth, dragged by a tab under the rim."""
+
+import numpy as np
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QPainter
+
+from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_tab, draw_tab_label
+from tinsnip.app.widgets.theme import mono_font, px
+
+__all__ = ["DragBase"]
+
+_UPRIGHT = 0.966
+_LEAST = 0.01
+
+
+class DragBase(Tool):
+    """A tab where the base would lie; dragging it makes the plinth deeper."""
+
+    name = "Drag the base"
+    dragged = Signal(float)
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.depth = 0.0
+        self._is_held = False
+
+    def hint(self) -> str:
+        return "Drag the tab to where the base shall lie  (Esc to leave)"
+
+    def _under_rim(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """Middle of the widest rim at the depth of its farthest point, and the way the base faces."""
+        found, mesh = self.session.examination, self.session.mesh
+        if found is None or mesh is None or not found.boundaries.is_rim.any():
+            return None
+        edges = found.boundaries
+        rim = int(np.argmax(np.where(edges.is_rim, edges.span, -1.0)))
+        area = edges.vector_area[rim]
+        size = float(np.linalg.norm(area))
+        outward = -area / size if size > 0 else np.array([0.0, 0.0, -1.0])
+        if -outward[2] > _UPRIGHT:
+            outward = np.array([0.0, 0.0, -1.0])
+        points = mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(rim)]]
+        middle = points.mean(axis=0)
+        return middle + (float((points @ outward).max()) - middle @ outward) * outward, outward
+
+    def tabs(self) -> list[Tab]:
+        known = self._under_rim()
+        if known is None:
+            return []
+        x, y, _ = self.view.camera.project((known[0] + self.depth * known[1])[None])[0]
+        return self.spread([("slide", x, y)], px(13))
+
+    def press(self, at: Pointer) -> Drag | None:
+        is_left = at.button == Qt.MouseButton.LeftButton
+        return self._drag(at) if is_left and self.tab_at(at.x, at.y) is not None else None
+
+    def _drag(self, at: Pointer) -> Drag:
+        before, (_, outward) = self.depth, self._under_rim()
+        right, up, _ = self.view.camera.frame()
+        flat = np.array([outward @ right, outward @ up])
+        self._is_held = True
+        try:
+            while at.is_down:
+                now = yield
+                dx, dy = now.x - at.x, now.y - at.y
+                along = (dx * flat[0] - dy * flat[1]) / max(float(flat @ flat), 0.02)
+                self.depth = max(self.depth + along * self.view.camera.scale, _LEAST)
+                self.dragged.emit(self.depth)
+                self.update()
+                at = now
+        except GeneratorExit:
+            self.depth = before
+            self.dragged.emit(before)
+            raise
+        finally:
+            self._is_held = False
+
+    def draw(self, painter: QPainter) -> None:
+        painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
+        for tab in self.tabs():
+            box = QRectF(tab.at.x() - 0.6 * tab.half, tab.at.y() - tab.half, 1.2 * tab.half, 2 * tab.half)
+            draw_tab(painter, box, self._is_held)
+            draw_tab_label(painter, tab, f"{self.depth:.2f} mm under the rim", self.view)
