@@ -48,7 +48,7 @@ def with_solid(mesh: Mesh, vertices: np.ndarray, faces: np.ndarray, how: How, wh
     if made.meets == 0 and not (how == "cut" and voids > 0):
         raise BadInput(f"the {what} does not meet the part's surface; move it, or change its size")
     text = f"{_SAID[how].format(what)}: {counted(made.divided, 'triangle')} divided where they meet"
-    text += f", moved by {nudged:.1g} mm for that, as it lay too flat on the part" * (nudged > 0)
+    text += f", moved by {nudged:.1g} mm for that, as rounding left their meeting unclear" * (nudged > 0)
     text += ", which leaves a closed void" * (how == "cut" and voids > 0)
     figures = {"divided": made.divided, "moved_mm": nudged, "volume_mm3": result.volume - mesh.volume}
     return Outcome(result, text, figures)

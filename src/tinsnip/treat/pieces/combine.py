@@ -59,7 +59,7 @@ class Combine(Assembly):
         pieces = counted(len(meshes) - (self.how == "cut"), "piece")
         text = f"{_DONE[self.how].format(pieces)}: {counted(divided, 'triangle')} divided where they meet"
         text += f", {percent(gone)} of their surface went" * (gone > 0)
-        text += f", moved by {farthest:.1g} mm for that, as they lay too flat on each other" * (farthest > 0)
+        text += f", moved by {farthest:.1g} mm for that, as rounding left their meeting unclear" * (farthest > 0)
         solids = int(np.count_nonzero(whole.shells.volume > 0))
         text += f"; {grouped(solids)} separate solids" * (solids > 1)
         figures = {

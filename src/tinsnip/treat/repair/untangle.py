@@ -71,6 +71,6 @@ class MendCrossings(Treatment):
             share = percent(inside / max(float(mesh.areas.sum()), 1e-300))
             done.append(f"{counted(united.shells, 'shell')} that crossed united, {share} of the area lay within others")
             if united.nudged:
-                done.append(f"moved by {united.nudged:.1g} mm for that, as they lay too flat on each other")
+                done.append(f"moved by {united.nudged:.1g} mm for that, as rounding left their meeting unclear")
         text = "; ".join(done)
         return Outcome(result, text[0].upper() + text[1:] + told, figures)
