@@ -159,9 +159,8 @@ def angle_reading(mesh: Mesh, one: np.ndarray, other: np.ndarray, places: tuple[
         values["apart_mm"] = apart
     rms = max(f.rms for f in fits)
     text += f" (flat within {rms:.2g} mm)"
-    return Reading(
-        kind="angle", text=text, lines=(_places(np.array(places)),), at=_places(places[1][None])[0], values=values
-    )
+    at, label = _places(np.array(places)), f"{180 - between:.2f}°"
+    return Reading(kind="angle", text=text, label=label, lines=(at,), at=at[1], values=values)
 
 
 def round_about(mesh: Mesh, triangle: int, point: np.ndarray, brushed: np.ndarray) -> np.ndarray:
@@ -242,9 +241,8 @@ def diameter_reading(mesh: Mesh, chosen: np.ndarray, place: np.ndarray) -> Readi
     fit = fit._replace(radius=float(reach.mean()), rms=float(reach.std()))
     text = f"⌀ {2 * fit.radius:.3f} mm (round within {fit.rms:.2g} mm)"
     values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}
-    return Reading(
-        kind="diameter", text=text, lines=_rings(mesh, chosen, fit), at=_places(place[None])[0], values=values
-    )
+    lines, (at,), label = _rings(mesh, chosen, fit), _places(place[None]), f"⌀ {2 * fit.radius:.2f} mm"
+    return Reading(kind="diameter", text=text, label=label, lines=lines, at=at, values=values)
 
 
 def _rings(mesh: Mesh, chosen: np.ndarray, fit: FittedCylinder) -> tuple[Places, ...]:

@@ -53,6 +53,4 @@ def overhang_of(mesh: Mesh, degrees: float) -> Overhang:
     stands = (mesh.vertices[:, 2] <= low)[mesh.faces].all(axis=1) & (vectors[:, 2] < 0)
     wants = leans & ~stands & (size > 0)
     down = -vectors[:, 2]
-    return Overhang(
-        wants, 0.5 * float(size[wants].sum()), 0.5 * float(down[wants].sum()), 0.5 * float(size[stands].sum())
-    )
+    return Overhang(wants, float(size[wants].sum()), float(down[wants].sum()), float(size[stands].sum()))

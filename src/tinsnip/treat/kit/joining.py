@@ -7,7 +7,6 @@ from scipy import sparse
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
-from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
@@ -81,7 +80,7 @@ def combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Com
     mine = np.zeros(len(mesh.faces), dtype=bool)
     mine[first] = True
     one = mine[made.parents]
-    keep, turned = _kept(mesh, first, second, one, made.where, how)
+    keep, turned = _kept(one, made.where, how)
     faces, parents = made.faces[keep], made.parents[keep]
     fresh = _is_divided(mesh, made)[keep]
     other = np.ones(len(mesh.faces), dtype=bool)
@@ -134,6 +133,9 @@ def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, float]:
         When nothing would be left, or what would come of it is no solid.
     Cancelled
     """
+    swapped = how != "cut" and not _lends(first, second)  # so that in either order the same comes of it
+    if swapped:
+        first, second = second, first
     both, _ = put_together([first, second])
     count = len(first.faces)
     try:
@@ -144,6 +146,8 @@ def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, float]:
         raise BadInput("nothing would be left of them")
     none = np.empty((0, 2), dtype=np.int32)
     remember(made.mesh, crossings_of, Crossings(none, none))  # neither had any, and what is new was looked at
+    if swapped:
+        return made._replace(first=~made.first), nudged
     if how == "cut" and (made.mesh.shells.volume < 0).any():
         made = made._replace(mesh=_with_hollows(made.mesh, made.first))
     return made, nudged
@@ -164,30 +168,21 @@ def _is_divided(mesh: Mesh, made: Arrangement) -> np.ndarray:
     return (made.faces != mesh.faces[made.parents]).any(axis=1)
 
 
-def _kept(
-    mesh: Mesh, first: np.ndarray, second: np.ndarray, one: np.ndarray, where: np.ndarray, how: How
-) -> tuple[np.ndarray, np.ndarray]:
+def _kept(one: np.ndarray, where: np.ndarray, how: How) -> tuple[np.ndarray, np.ndarray]:
     """Which triangles stay, and which are turned over; bool."""
     if how == "cut":
         keep = np.where(one, (where == OUTSIDE) | (where == OPPOSITE), where == INSIDE)
         return keep, ~one
     keep = where == (OUTSIDE if how == "join" else INSIDE)
-    same = where == SAME
-    if same.any():
-        keep |= same & (one == _first_lends(mesh, first, second))
+    keep |= (where == SAME) & one  # where both have the same surface, the first lends its triangles
     return keep, np.zeros(len(keep), dtype=bool)
 
 
-def _first_lends(mesh: Mesh, first: np.ndarray, second: np.ndarray) -> bool:
-    """Whether the first lends its triangles where both have the same surface: the one with more of it does.
-
-    Whichever order they come in, it is the same one.
-    """
-    sizes = [float(triangle_areas(mesh.vertices, mesh.faces[own]).sum()) for own in (first, second)]
-    if sizes[0] != sizes[1]:
-        return sizes[0] > sizes[1]
-    ends = [mesh.vertices[mesh.faces[own]].reshape(-1, 3).min(axis=0).tolist() for own in (first, second)]
-    return ends[0] <= ends[1]
+def _lends(first: Mesh, second: Mesh) -> bool:
+    """Whether the first of two comes first, whichever order they are given in: the one with more surface does."""
+    if first.area != second.area:
+        return first.area > second.area
+    return first.box[0].tolist() <= second.box[0].tolist()
 
 
 def _derived(
