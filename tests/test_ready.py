@@ -33,7 +33,7 @@ def unshown(_: str):
 class Generated(unittest.TestCase):
     """Two thousand random scans through print-solid."""
 
-    COUNT = 1000
+    COUNT = 600
 
     def test_whatever_is_called_ready_is(self) -> None:
         routine, ended, why = load_routine("print-solid"), collections.Counter(), collections.Counter()

@@ -38,11 +38,13 @@ from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
+from tinsnip.survey.crossings import Crossings, crossings_of
 from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.survey.strays import shell_roles
 from tinsnip.survey.walls import walls_of
 from tinsnip.treat import (
     BoxSnip,
+    Combine,
     Context,
     FindBed,
     OutlineSnip,
@@ -82,6 +84,7 @@ BARS = {
     "smooth-10": 0.5,
     "crossings": 1.8,
     "crossings-500k": 1.8,
+    "join-500k": 6.0,
     "walls-500k": 12.0,
     "recast-384": 15.0,
     "zip": 0.6,
@@ -239,7 +242,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
     crossed = _crossed(vertices)
     row("crossings", lambda: crossings_and_folds(crossed, faces))
-    if only is None or only & {"crossings-500k", "walls-500k", "recast-384"}:
+    if only is None or only & {"crossings-500k", "join-500k", "walls-500k", "recast-384"}:
         _time_at_half_a_million(rows, note, only)
     seamed = _in_patches(vertices, faces)
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
@@ -354,7 +357,18 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
         options = Recast(deviation_mm=float(scanned.size.max()) / 384 / 2, only_if_needed=False)
         return options.apply(scanned, Context()).mesh
 
+    turn = np.array([[1.0, 0, 0], [0, 0, 1.0], [0, -1.0, 0]])
+    places = torus.vertices, torus.vertices @ turn.T + 0.11 * torus.diagonal * np.array([1.0, 0.3, 0.2])
+    none = np.empty((0, 2), dtype=np.int32)
+
+    def join() -> None:
+        pair = [Mesh(where, torus.faces) for where in places]
+        for one in pair:  # that neither crosses itself is known, as of every part that was looked over
+            remember(one, crossings_of, Crossings(none, none))
+        Combine(how="join").apply(pair, Context())
+
     for name, mesh, work in (
+        ("join-500k", torus, join),
         ("crossings-500k", torus, lambda: crossings_and_folds(crossed, torus.faces)),
         ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
         ("recast-384", scanned, recast),

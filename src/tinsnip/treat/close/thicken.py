@@ -57,7 +57,7 @@ class Thicken(Treatment):
             When there is neither an open sheet nor an area, edges are tangled or flipped, or the wall would cross
             itself.
         """
-        if len(mesh.faces) == 0:
+        if len(mesh.faces) == 0 or not mesh.area > 0:
             raise BadInput("there is no surface to thicken")
         if mesh.edges.tangled or mesh.edges.flipped:
             raise BadInput("tangled or flipped edges leave the surface without clear sides; mend and orient first")
