@@ -4,6 +4,7 @@ import numpy as np
 from scipy import ndimage
 
 from tinsnip.errors import BadInput
+from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
 from tinsnip.space.lattice import INSIDE, SIDE, Crossings, Lattice
@@ -19,6 +20,14 @@ _NODES = SIDE**3
 _COARSE = 4
 """Blocks along the side of what is looked at first."""
 _NEWTON = 4
+_SHARP = 0.9
+"""Cosine between the ways out of neighbours below which there is an edge between them."""
+_FLAT = 0.1
+"""Share of the largest of three squares below which planes say nothing in that way."""
+_TURNED = 0.3
+"""Cosine of how far a triangle may turn as its corners are put onto edges."""
+_BACK = 6
+_TURNS = 2
 _MARGIN = 2
 _MOST_TURNS = 40
 _MOST_BLOCKS = 4_000_000
@@ -68,14 +77,61 @@ def offset_skin(
         return made.vertices, made.faces, 0
     progress.step("Bringing the skin to its distance")
     places, foot = made.vertices.copy(), np.empty_like(made.vertices)
-    for _ in range(_NEWTON):
-        away, _ = closest_points(field.tree, places, polled_here(), foot)
-        check_here()
-        reach = np.clip(far - away, -step, step)
-        places += (reach / np.maximum(away, 1e-300))[:, None] * (places - foot)
+    for turn in range(_TURNS):
+        for _ in range(_NEWTON):
+            away, _ = closest_points(field.tree, places, polled_here(), foot)
+            check_here()
+            reach = np.clip(far - away, -step, step)
+            places += (reach / np.maximum(away, 1e-300))[:, None] * (places - foot)
+        if turn < _TURNS - 1:
+            places = _onto_edges(places, places - foot, made.faces, step)
     progress.step("Looking for crossings")
     places, crossings = cleared(made, places)
     return places, made.faces, crossings
+
+
+def _onto_edges(places: np.ndarray, ways: np.ndarray, faces: np.ndarray, step: float) -> np.ndarray:
+    """Vertices where the skin bends sharply, put where the planes of those round them meet (Ju et al. 2002).
+
+    Two sides of a part have skins that meet in an edge; vertices beside it lie on the one or the other.
+    """
+    normals = ways / np.maximum(np.linalg.norm(ways, axis=1), 1e-300)[:, None]
+    ends = np.concatenate([faces[:, [k, (k + 1) % 3]] for k in range(3)])
+    bend = np.ones(len(places))
+    np.minimum.at(bend, ends[:, 0], np.einsum("ij,ij->i", normals[ends[:, 0]], normals[ends[:, 1]]))
+    sharp = np.flatnonzero(bend < _SHARP)
+    if len(sharp) == 0:
+        return places
+    number = np.full(len(places), -1, dtype=np.int64)
+    number[sharp] = np.arange(len(sharp))
+    ends = ends[number[ends[:, 0]] >= 0]
+    rows, of = np.concatenate([number[ends[:, 0]], np.arange(len(sharp))]), np.concatenate([ends[:, 1], sharp])
+    n = normals[of]
+    off = np.einsum("ij,ij->i", n, places[of] - places[sharp][rows])
+    square = np.zeros((len(sharp), 3, 3))
+    np.add.at(square, rows, n[:, :, None] * n[:, None, :])
+    target = np.zeros((len(sharp), 3))
+    np.add.at(target, rows, off[:, None] * n)
+    size, axes = np.linalg.eigh(square)
+    inverse = np.where(size > _FLAT * size[:, -1:], 1.0 / np.maximum(size, 1e-300), 0.0)
+    move = np.einsum("nij,nj,nkj,nk->ni", axes, inverse, axes, target)
+    length = np.linalg.norm(move, axis=1)
+    move *= np.minimum(1.0, step / np.maximum(length, 1e-300))[:, None]
+    moved = places.copy()
+    moved[sharp] += move
+    before = _facings(places, faces)
+    for _ in range(_BACK):  # what would turn a triangle over stays where it was
+        over = np.einsum("ij,ij->i", before, _facings(moved, faces)) < _TURNED
+        back = np.unique(faces[over])
+        if len(back) == 0:
+            break
+        moved[back] = places[back]
+    return moved
+
+
+def _facings(places: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    vectors = face_vectors(places, faces)
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
 
 
 def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lattice:
