@@ -182,6 +182,30 @@ class Exactly(unittest.TestCase):
             areas.append((size[red > 150].sum(), size[red < 60].sum()))
         np.testing.assert_allclose(areas[0], areas[1], rtol=1e-12)
 
+    def test_what_only_one_of_them_has_is_said_and_a_made_solid_takes_nothing_away(self) -> None:
+        one, other = box((0, 0, 0), (2, 2, 2)), box((1, 0.5, 0.5), (3, 1.5, 1.5))
+        corner = np.arange(3 * len(one.faces), dtype=float)
+        marked = one.with_attribute("texture", Attribute(Domain.CORNER, np.column_stack([corner, corner])))
+        marked = marked.with_attribute("colour", Attribute(Domain.VERTEX, np.full((8, 3), 40, np.uint8)))
+        outcome = Combine().apply([marked, other], Context())
+        self.assertIn("texture left out, as not all of them have it", outcome.text)
+        made = AddSolid(middle=(2, 1, 1), size_mm=(2, 1, 1)).apply(marked, Context()).mesh
+        self.assertAlmostEqual(made.volume, 9.0, delta=1e-9)
+        kept = specimens.triangle_set(one.vertices, one.faces)
+        known = {specimens.triangle_set(one.vertices, f[None]).pop(): i for i, f in enumerate(one.faces)}
+        stayed = 0
+        for i, f in enumerate(made.faces):
+            name = specimens.triangle_set(made.vertices, f[None]).pop()
+            if name in kept:
+                stayed += 1
+                own = sorted(map(tuple, made.attributes["texture"].values[3 * i : 3 * i + 3]))
+                was = sorted(map(tuple, marked.attributes["texture"].values[3 * known[name] : 3 * known[name] + 3]))
+                self.assertEqual(own, was)
+        self.assertGreater(stayed, 6)
+        grey = made.provenance == MADE
+        self.assertGreater(made.attributes["colour"].values[made.faces[grey]].max(), 100)
+        self.assertEqual(set(made.attributes["colour"].values[made.vertices[:, 0] < 1].ravel()), {40})
+
     def test_what_lies_almost_on_each_other_is_moved_and_said_or_refused(self) -> None:
         ring = specimens.torus(1.5, 48).mesh
         made = Combine().apply([ring, Mesh(ring.vertices[:, [1, 2, 0]], ring.faces)], Context())

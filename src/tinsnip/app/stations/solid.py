@@ -13,7 +13,7 @@ from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth
+from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, WeldSeams
 from tinsnip.treat.kit.joining import How
 from tinsnip.words import counted, grouped
 
@@ -55,7 +55,9 @@ class SolidTray(PreviewTray):
 
     def _build_closing(self, part: Section) -> None:
         self.small_means = part.button("Close by the smallest means", self.close_by_small_means)
-        self.small_means.setToolTip("Mend, orient, untangle, patch holes, close the base, and look again: each a step")
+        self.small_means.setToolTip(
+            "Weld, mend, orient, untangle, patch holes, close the base, and look again: each a step"
+        )
         self.proposal = part.warning()
         self.to_recast = part.button("See what a recast would do", lambda: self.choose("Recast"))
         self.form = part.drop_down("Walls", {"straight": "straight", "flared": "flared", "stepped": "stepped"})
@@ -148,7 +150,7 @@ class SolidTray(PreviewTray):
     def close_by_small_means(self) -> None:
         """All that closes with as little change as can be, in the order in which one helps the next."""
         ends = [Mend(), Orient(), MendCrossings()]
-        self.session.do_all([*ends, Patch(), self.treatment(), *ends])
+        self.session.do_all([WeldSeams(), *ends, Patch(), self.treatment(), *ends])
 
     def leave(self) -> None:
         self.recasting.look.leave()

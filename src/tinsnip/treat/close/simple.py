@@ -6,13 +6,13 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import polled_here
 from tinsnip.space.solids import box_solid, cylinder_solid
 from tinsnip.space.tree import closest_points, first_hits
 from tinsnip.treat.kit.frames import Length, Point, frame_along
-from tinsnip.treat.kit.joining import How, two_combined, why_no_solid
+from tinsnip.treat.kit.joining import How, combined_with, why_no_solid
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -41,9 +41,8 @@ def with_solid(mesh: Mesh, vertices: np.ndarray, faces: np.ndarray, how: How, wh
     why = why_no_solid(mesh)
     if why:
         raise BadInput(f"the part is no valid solid: {why}; close or recast it first")
-    solid = Mesh(vertices, faces, np.full(len(faces), MADE, dtype=np.uint8))
-    made, nudged = two_combined(mesh, solid, how)
-    result = made.mesh
+    made = combined_with(mesh, vertices, faces, how)
+    result, nudged = made.mesh, made.nudged
     voids = int((result.shells.volume < 0).sum() - (mesh.shells.volume < 0).sum())
     if made.meets == 0 and not (how == "cut" and voids > 0):
         raise BadInput(f"the {what} does not meet the part's surface; move it, or change its size")

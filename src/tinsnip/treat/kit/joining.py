@@ -15,11 +15,20 @@ from tinsnip.survey.crossings import Crossings, crossings_of
 from tinsnip.survey.strays import HOLLOW
 from tinsnip.survey.tangles import degenerate_triangles, tangles_of
 from tinsnip.treat.kit.arrangement import INSIDE, OPPOSITE, OUTSIDE, SAME, Arrangement, Unclear, arrange
+from tinsnip.treat.kit.filling import add_triangles
 from tinsnip.treat.kit.flats import join_needles_and_flip_caps
-from tinsnip.treat.kit.together import put_together
+from tinsnip.treat.kit.together import GREY, put_together
 from tinsnip.words import counted
 
-__all__ = ["Combined", "How", "Unclear", "combined", "combined_or_nudged", "two_combined", "why_no_solid"]
+__all__ = [
+    "Combined",
+    "How",
+    "Unclear",
+    "combined_or_nudged",
+    "combined_with",
+    "two_combined",
+    "why_no_solid",
+]
 
 How = Literal["join", "cut", "intersect"]
 _NUDGES = (0.0, 1e-8, 1e-8, 1e-7)
@@ -44,18 +53,18 @@ class Combined(NamedTuple):
         How many triangles were divided.
     meets : int
         How many pairs of triangles meet.
-    gone : float
-        Area that is gone, mm2.
+    nudged : float
+        By how far the second was moved for that, mm; 0 nearly always.
     """
 
     mesh: Mesh
     first: np.ndarray
     divided: int
     meets: int
-    gone: float
+    nudged: float = 0.0
 
 
-def combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Combined:
+def _combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Combined:
     """Join two lots of closed shells of a mesh, cut the second from the first, or keep what they have in common.
 
     Parameters
@@ -97,9 +106,8 @@ def combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Com
     origin = result.attributes[_ORIGIN].values
     result = result.without_attribute(_ORIGIN)
     _refuse_what_is_no_solid(mesh, result, fresh, np.flatnonzero(origin))
-    gone = float(mesh.areas.sum() - result.areas.sum())
     cut = len(np.unique(made.parents[_is_divided(mesh, made)]))
-    return Combined(result, origin == 1, cut, made.meets, gone)
+    return Combined(result, origin == 1, cut, made.meets)
 
 
 def why_no_solid(mesh: Mesh) -> str:
@@ -118,14 +126,14 @@ def why_no_solid(mesh: Mesh) -> str:
     return f"it crosses itself in {counted(crossings, 'place')}" if crossings else ""
 
 
-def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, float]:
+def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, list[str]]:
     """Two valid solids joined, the second cut from the first, or what they have in common.
 
     Returns
     -------
     Combined
-    float
-        By how far the second was moved for that, mm; 0 nearly always.
+    list of str
+        Attributes that could not come along, as only one of them has them.
 
     Raises
     ------
@@ -134,23 +142,50 @@ def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, float]:
     Cancelled
     """
     swapped = how != "cut" and not _lends(first, second)  # so that in either order the same comes of it
-    if swapped:
-        first, second = second, first
-    both, _ = put_together([first, second])
-    count = len(first.faces)
+    both, left = put_together([second, first] if swapped else [first, second])
+    made = _combined_in(both, len(second.faces if swapped else first.faces), how)
+    return (made._replace(first=~made.first) if swapped else made), left
+
+
+def combined_with(mesh: Mesh, vertices: np.ndarray, faces: np.ndarray, how: How) -> Combined:
+    """A valid solid with another one, which is made: joined, cut from it, or what they have in common.
+
+    All that is attached to the first stays; the other is grey where there are colours.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    vertices : ndarray, shape (N, 3)
+    faces : ndarray of int32, shape (M, 3)
+    how : {"join", "cut", "intersect"}
+
+    Raises
+    ------
+    BadInput
+        When nothing would be left, or what would come of it is no solid.
+    Cancelled
+    """
+    both = add_triangles(mesh, faces + len(mesh.vertices), vertices)
+    if both.colour is not None:
+        colour = both.colour.copy()
+        colour[len(mesh.vertices) :] = GREY
+        both = both.with_attribute("colour", Attribute(Domain.VERTEX, colour))
+    return _combined_in(both, len(mesh.faces), how)
+
+
+def _combined_in(both: Mesh, count: int, how: How) -> Combined:
+    """Combine the first so many triangles of a mesh with the rest of them."""
     try:
-        made, nudged = combined_or_nudged(both, np.arange(count), np.arange(count, len(both.faces)), how)
+        made = combined_or_nudged(both, np.arange(count), np.arange(count, len(both.faces)), how)
     except Unclear as unclear:
         raise BadInput(f"{unclear}; move one of them a little, or recast both as one") from None
     if len(made.mesh.faces) == 0:
         raise BadInput("nothing would be left of them")
     none = np.empty((0, 2), dtype=np.int32)
     remember(made.mesh, crossings_of, Crossings(none, none))  # neither had any, and what is new was looked at
-    if swapped:
-        return made._replace(first=~made.first), nudged
     if how == "cut" and (made.mesh.shells.volume < 0).any():
         made = made._replace(mesh=_with_hollows(made.mesh, made.first))
-    return made, nudged
+    return made
 
 
 def _with_hollows(mesh: Mesh, first: np.ndarray) -> Mesh:
@@ -258,14 +293,13 @@ def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: n
         raise Unclear("they come so near each other that the rounded surfaces would cross")
 
 
-def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> tuple[Combined, float]:
-    """The same as `combined`; where that is not clear, with the second moved by next to nothing.
+def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Combined:
+    """Join two lots of closed shells, cut one from the other, or keep what is common; where that is not clear, with the
+    second moved by next to nothing.
 
     Returns
     -------
     Combined
-    float
-        By how far the second was moved, mm; 0 nearly always.
 
     Raises
     ------
@@ -283,7 +317,7 @@ def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: H
             vertices[np.unique(mesh.faces[second])] += by
             at = mesh.moved(vertices)
         try:
-            return combined(at, first, second, how), float(np.linalg.norm(by))
+            return _combined(at, first, second, how)._replace(nudged=float(np.linalg.norm(by)))
         except Touching:
             raise
         except Unclear as unclear:

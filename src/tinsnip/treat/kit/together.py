@@ -8,9 +8,10 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.survey.strays import HOLLOW
 
-__all__ = ["put_together"]
+__all__ = ["GREY", "put_together"]
 
-_GREY = 190
+GREY = 190
+"""What has no colours of its own, among what has."""
 _MARKS = ("inside-out", HOLLOW)
 
 
@@ -34,7 +35,7 @@ def put_together(meshes: Sequence[Mesh]) -> tuple[Mesh, list[str]]:
     for name in dict.fromkeys(n for m in meshes for n in m.attributes):
         own = [m.attributes.get(name) for m in meshes]
         if name == "colour":
-            grey = [np.full((len(m.vertices), 3), _GREY, np.uint8) for m in meshes]
+            grey = [np.full((len(m.vertices), 3), GREY, np.uint8) for m in meshes]
             values = [g if a is None else a.values for a, g in zip(own, grey, strict=True)]
             attributes[name] = Attribute(Domain.VERTEX, np.concatenate(values))
         elif all(a is not None for a in own) and len({(a.domain, a.values.shape[1:]) for a in own}) == 1:

@@ -99,12 +99,12 @@ def _united(mesh: Mesh, hubs: np.ndarray, crossing: np.ndarray) -> United | None
     check_here()
     label, before = mesh.shells.label, crossings_of(mesh)
     try:
-        made, nudged = combined_or_nudged(mesh, np.flatnonzero(hubs[label]), np.flatnonzero(crossing[label]), "join")
+        made = combined_or_nudged(mesh, np.flatnonzero(hubs[label]), np.flatnonzero(crossing[label]), "join")
     except Unclear:
         return None
     if not _less(follow_crossings(mesh, made.mesh), before):
         return None
-    return United(made.mesh, int(hubs.sum() + crossing.sum()), made.divided, nudged)
+    return United(made.mesh, int(hubs.sum() + crossing.sum()), made.divided, made.nudged)
 
 
 def _less(after: Crossings, before: Crossings) -> bool:

@@ -46,13 +46,13 @@ class Combine(Assembly):
             why = why_no_solid(mesh)
             if why:
                 raise BadInput(f"piece {number} is no valid solid: {why}; close or recast it first")
-        whole, divided, met, farthest = meshes[0], 0, 0, 0.0
+        whole, divided, met, farthest, left = meshes[0], 0, 0, 0.0, []
         before = sum(float(m.areas.sum()) for m in meshes)
         for number, mesh in enumerate(meshes[1:], 2):
             progress.step(f"Working in piece {number}")
-            made, nudged = two_combined(whole, mesh, self.how)
+            made, lost = two_combined(whole, mesh, self.how)
             whole, divided, met = made.mesh, divided + made.divided, met + made.meets
-            farthest = max(farthest, nudged)
+            farthest, left = max(farthest, made.nudged), left + [name for name in lost if name not in left]
         if not met and self.how == "cut" and not (whole.shells.volume < 0).any():
             raise BadInput("nothing to cut: the pieces do not meet; move them together first")
         gone = max(0.0, 1.0 - float(whole.areas.sum()) / before)
@@ -60,6 +60,7 @@ class Combine(Assembly):
         text = f"{_DONE[self.how].format(pieces)}: {counted(divided, 'triangle')} divided where they meet"
         text += f", {percent(gone)} of their surface went" * (gone > 0)
         text += f", moved by {farthest:.1g} mm for that, as rounding left their meeting unclear" * (farthest > 0)
+        text += f"; {' and '.join(left)} left out, as not all of them have it" if left else ""
         solids = int(np.count_nonzero(whole.shells.volume > 0))
         text += f"; {grouped(solids)} separate solids" * (solids > 1)
         figures = {
