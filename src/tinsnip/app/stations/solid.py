@@ -167,7 +167,7 @@ class SolidTray(PreviewTray):
         self._show_pieces()
         found = self.session.examination
         self.recasting.refresh()
-        if self.part == "Measure":
+        if self.part == "Measure" and found is not None:  # what it asks for is known by then
             self.measuring.refresh()
         self._propose(found)
         grows = not self.auto.isChecked()

@@ -161,9 +161,12 @@ class Paints(QObject):
         found, walls = self._session.examination, self._walls
         if found is None or found.least_wall is None or walls is None or walls[0] is not found.mesh:
             return
-        mesh, least = found.mesh, found.least_wall
-        thin = thin_places(mesh, least)[0] >= 0
-        own = walls[1].rays[np.unique(mesh.faces[thin])]
-        missing = 0.5 * (least - float(own[np.isfinite(own)].min(initial=least)))
-        if missing > 0:
-            self._session.do_made("Thicken", lambda: Thicken(only=Region.of(mesh, thin), wall_mm=missing))
+        mesh, least, rays = found.mesh, found.least_wall, walls[1].rays
+
+        def make() -> Thicken:
+            thin = thin_places(mesh, least)[0] >= 0
+            own = rays[np.unique(mesh.faces[thin])]
+            missing = 0.5 * (least - float(own[np.isfinite(own)].min(initial=least)))
+            return Thicken(only=Region.of(mesh, thin), wall_mm=max(missing, 1e-6))
+
+        self._session.do_made("Thicken", make)
