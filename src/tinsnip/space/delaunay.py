@@ -15,6 +15,8 @@ from tinsnip.threads import in_chunks
 __all__ = ["constrained_triangles", "divided_polygons"]
 
 _GRID = 2**27
+_ATTEMPTS = 6
+"""How often a polygon is tried, its points put off by more and more places of the grid, where some share one."""
 _DONE, _SAME_PLACE, _CROSSED = 0, 1, 2
 
 
@@ -393,9 +395,6 @@ def _divide_many(points, start, ring, ends, ends_start, out, out_start, failed, 
         if not extent > 0.0:
             continue
         X = np.empty((n + 3, 2), dtype=np.int64)
-        for j in range(n):
-            X[j, 0] = np.int64(np.rint((points[first + j, 0] - low0) * (_GRID / extent)))
-            X[j, 1] = np.int64(np.rint((points[first + j, 1] - low1) * (_GRID / extent)))
         far = 2 * _GRID
         X[n, 0], X[n, 1] = -far, -far
         X[n + 1, 0], X[n + 1, 1] = 3 * far, -far
@@ -412,13 +411,25 @@ def _divide_many(points, start, ring, ends, ends_start, out, out_start, failed, 
         order = np.empty(n, dtype=np.int64)
         _shuffle(order, n)
         found = np.empty((2 * n + 8, 3), dtype=np.int64)
-        count = _triangulate(X, order, edges, rings, found)
-        if count != out_start[i + 1] - out_start[i]:
-            continue
-        for j in range(count):
-            for k in range(3):
-                out[out_start[i] + j, k] = found[j, k]
-        failed[i] = False
+        seed = np.uint64(2463534242)
+        for attempt in range(_ATTEMPTS):
+            wide = np.int64(0) if attempt == 0 else np.int64(1) << np.int64(attempt - 1)
+            for j in range(n):
+                for k in range(2):
+                    low = low0 if k == 0 else low1
+                    X[j, k] = np.int64(np.rint((points[first + j, k] - low) * (_GRID / extent)))
+                    if wide > 0:  # points that share a place of the grid are put beside each other
+                        seed ^= seed << np.uint64(13)
+                        seed ^= seed >> np.uint64(7)
+                        seed ^= seed << np.uint64(17)
+                        X[j, k] += np.int64(seed % np.uint64(2 * wide + 1)) - wide
+            count = _triangulate(X, order, edges, rings, found)
+            if count == out_start[i + 1] - out_start[i]:
+                for j in range(count):
+                    for k in range(3):
+                        out[out_start[i] + j, k] = found[j, k]
+                failed[i] = False
+                break
 
 
 def divided_polygons(

@@ -10,13 +10,15 @@ from tinsnip.survey.tangles import degenerate_triangles
 __all__ = ["join_needles_and_flip_caps"]
 
 
-def join_needles_and_flip_caps(mesh: Mesh) -> Mesh:
-    """Rid a mesh of triangles without height, leaving no gap where they were.
+def join_needles_and_flip_caps(mesh: Mesh, flat: np.ndarray | None = None) -> Mesh:
+    """Rid a mesh of triangles without height, bool, shape (F,), leaving no gap where they were; all by default.
 
     A needle's two near vertices become one; a cap's vertex on its longest edge is given to the triangle
     across; a cap on the boundary just goes.
     """
-    flat = np.flatnonzero(degenerate_triangles(mesh.vertices, mesh.faces) == 1)
+    if flat is None:
+        flat = degenerate_triangles(mesh.vertices, mesh.faces) == 1
+    flat = np.flatnonzero(flat)
     if len(flat) == 0:
         return mesh
     points = mesh.vertices[mesh.faces[flat]]

@@ -7,6 +7,7 @@ from scipy import sparse
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
+from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
@@ -33,7 +34,7 @@ __all__ = [
 How = Literal["join", "cut", "intersect"]
 _NUDGES = (0.0, 1e-8, 1e-8, 1e-7)
 """By which shares of the diagonal the second is moved, one after another, until something clear comes of it."""
-_FRESH, _ORIGIN = "new where solids meet", "which of the solids"
+_FRESH, _ORIGIN, _PART = "new where solids meet", "which of the solids", "which triangle it is a part of"
 _MOST_TURNS = 4
 
 
@@ -102,10 +103,11 @@ def _combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Co
     result = _derived(mesh, made, faces, parents, turned, fresh)
     origin = np.where(other[parents], 0, np.where(mine[parents], 1, 2)).astype(np.uint8)
     result = result.with_attribute(_ORIGIN, Attribute(Domain.TRIANGLE, origin))
-    result, fresh = _without_flats(result, fresh)
+    result, fresh = _without_flats(result, fresh, mesh, np.where(turned, -1, 1) * (parents + 1))
     origin = result.attributes[_ORIGIN].values
     result = result.without_attribute(_ORIGIN)
-    _refuse_what_is_no_solid(mesh, result, fresh, np.flatnonzero(origin))
+    overlap = bool((made.where == INSIDE).any())
+    _refuse_what_is_no_solid(mesh, result, fresh, np.flatnonzero(origin), overlap)
     cut = len(np.unique(made.parents[_is_divided(mesh, made)]))
     return Combined(result, origin == 1, cut, made.meets)
 
@@ -258,22 +260,31 @@ def _weights(points: np.ndarray, corners: np.ndarray) -> np.ndarray:
     return found / found.sum(axis=2, keepdims=True)
 
 
-def _without_flats(mesh: Mesh, fresh: np.ndarray) -> tuple[Mesh, np.ndarray]:
-    """The mesh without triangles of no height where it is new, and which triangles are new then."""
+def _without_flats(mesh: Mesh, fresh: np.ndarray, before: Mesh, part_of: np.ndarray) -> tuple[Mesh, np.ndarray]:
+    """The mesh without triangles of no height where it is new, and which triangles are new then.
+
+    One that rounding has turned over, as against the triangle it is a part of, has no height worth the name either;
+    `part_of` has the numbers of these, from 1 on, below 0 where they were turned over on purpose.
+    """
     for _ in range(_MOST_TURNS):
         flat = degenerate_triangles(mesh.vertices, mesh.faces) == 1
-        if not (flat & fresh).any():
+        new = np.flatnonzero(fresh)
+        own = face_vectors(before.vertices, before.faces[np.abs(part_of[new]) - 1]) * np.sign(part_of[new])[:, None]
+        flat[new] |= np.einsum("ij,ij->i", face_vectors(mesh.vertices, mesh.faces[new]), own) <= 0
+        flat &= fresh
+        if not flat.any():
             break
         corner = np.zeros(len(mesh.vertices), dtype=bool)
         corner[mesh.faces[flat].ravel()] = True
         near = fresh | corner[mesh.faces].any(axis=1)
-        mesh = join_needles_and_flip_caps(mesh.with_attribute(_FRESH, Attribute(Domain.TRIANGLE, near)))
-        fresh = mesh.attributes[_FRESH].values
-        mesh = compact(mesh.without_attribute(_FRESH))
+        marked = mesh.with_attribute(_FRESH, Attribute(Domain.TRIANGLE, near))
+        mesh = join_needles_and_flip_caps(marked.with_attribute(_PART, Attribute(Domain.TRIANGLE, part_of)), flat)
+        fresh, part_of = mesh.attributes[_FRESH].values, mesh.attributes[_PART].values
+        mesh = compact(mesh.without_attribute(_FRESH).without_attribute(_PART))
     return mesh, fresh
 
 
-def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: np.ndarray) -> None:
+def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: np.ndarray, overlap: bool) -> None:
     """Raise where the result is open, tangled or pinched, or crosses itself where it is new."""
     if len(result.faces) == 0:
         return
@@ -286,7 +297,9 @@ def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: n
         if after.degenerate > before.degenerate or after.duplicates > before.duplicates:
             raise Unclear("the surfaces run so flat into each other that triangles without height would be left")
         if after.total > before.total:
-            raise Touching("they touch along an edge or in a point only")
+            # where they overlap besides, that they touch somewhere is by chance
+            kind = Unclear if overlap else Touching
+            raise kind("they touch along an edge or in a point only")
     changed = np.flatnonzero(fresh)
     pairs, folds = crossings_and_folds(result.vertices, result.faces, changed, second=own)
     if len(pairs) or len(folds):
