@@ -11,6 +11,7 @@ from tinsnip.threads import in_chunks
 __all__ = [
     "areas_by_kind",
     "bounds",
+    "corner_shares",
     "edge_lengths",
     "edge_spread",
     "face_vectors",
@@ -191,3 +192,19 @@ def edge_lengths(mesh: Any) -> np.ndarray:
             total += np.bincount(end, weights=long, minlength=len(total))
             count += np.bincount(end, minlength=len(total))
     return total / np.maximum(count, 1)
+
+
+def corner_shares(points: np.ndarray, a: np.ndarray, b: np.ndarray, c: np.ndarray) -> np.ndarray:
+    """Shares of triangles' corners at points of them, shape (..., 3): between 0 and 1, and 1 together.
+
+    Parameters
+    ----------
+    points, a, b, c : ndarray, shape (..., 3)
+        Shapes that go together.
+    """
+    normal = np.cross(b - a, c - a)
+    size = np.maximum((normal * normal).sum(axis=-1), 1e-300)
+    one = (np.cross(b - points, c - points) * normal).sum(axis=-1) / size
+    other = (np.cross(c - points, a - points) * normal).sum(axis=-1) / size
+    found = np.clip(np.stack([one, other, 1 - one - other], axis=-1), 0.0, 1.0)
+    return found / np.maximum(found.sum(axis=-1, keepdims=True), 1e-300)

@@ -17,7 +17,6 @@ __all__ = ["constrained_triangles", "divided_polygons"]
 _GRID = 2**27
 _ATTEMPTS = 6
 """How often a polygon is tried, its points put off by more and more places of the grid, where some share one."""
-_DONE, _SAME_PLACE, _CROSSED = 0, 1, 2
 
 
 @kernel

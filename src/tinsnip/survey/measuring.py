@@ -9,7 +9,7 @@ from scipy.sparse.csgraph import connected_components
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import corner_shares, face_vectors
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.geodesic import shortest_path
 from tinsnip.space.polygons import plane_axes
@@ -90,14 +90,6 @@ def _places(points: np.ndarray) -> Places:
     return tuple(tuple(float(x) for x in p) for p in points)
 
 
-def _shares(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
-    """Shares of a triangle's second and third corner at a point on it."""
-    a, b, c = mesh.vertices[mesh.faces[triangle]]
-    found = np.linalg.lstsq(np.column_stack([b - a, c - a]), point - a, rcond=None)[0]
-    found = np.clip(found, 0.0, 1.0)
-    return found / max(1.0, float(found.sum()))
-
-
 def distance_reading(mesh: Mesh, start: tuple[int, np.ndarray], end: tuple[int, np.ndarray]) -> Reading:
     """The distance between two places, straight and along the surface.
 
@@ -108,7 +100,7 @@ def distance_reading(mesh: Mesh, start: tuple[int, np.ndarray], end: tuple[int, 
         A triangle, and a place on it, mm.
     """
     straight = float(np.linalg.norm(end[1] - start[1]))
-    ends = [(t, _shares(mesh, t, p)) for t, p in (start, end)]
+    ends = [(t, corner_shares(p, *mesh.vertices[mesh.faces[t]])[1:]) for t, p in (start, end)]
     path = shortest_path(mesh.vertices, mesh.faces, mesh.twins, *ends, polled_here())
     check_here()
     text, values = f"{straight:.3f} mm straight", {"straight_mm": straight}

@@ -72,9 +72,7 @@ def footed(
     places = mesh.vertices
     wide = list(range(len(rings))) if form != "straight" else []
     if wide:
-        every = np.concatenate(rings)
-        bounds = np.cumsum([0, *map(len, rings)])
-        local = [np.arange(a, b) for a, b in pairwise(bounds)]
+        every, local = _in_a_row(rings)
         wide = [group[0] for group in nested_rings(local, places[every] @ sides)]
     feet = []
     for i, ring in enumerate(rings):
@@ -110,6 +108,11 @@ def footed(
     return add_triangles(mesh, np.concatenate([*grown.triangles, base]), np.concatenate(grown.points))
 
 
+def _in_a_row(rings: list[np.ndarray]) -> tuple[np.ndarray, list[np.ndarray]]:
+    """All points of some rings, and where each ring's stand among them."""
+    return np.concatenate(rings), [np.arange(a, b) for a, b in pairwise(np.cumsum([0, *map(len, rings)]))]
+
+
 def _at_level(points: np.ndarray, outward: np.ndarray, level: float) -> np.ndarray:
     return points + (level - points @ outward)[:, None] * outward
 
@@ -137,9 +140,7 @@ def _lay_between(
     mesh: Mesh, grown: _Grown, inner: list[np.ndarray], outer: list[np.ndarray], sides: np.ndarray
 ) -> None:
     """Surface between rings and the outlines round them, seen from above."""
-    every = np.concatenate([*inner, *outer])
-    bounds = np.cumsum([0, *(len(r) for r in (*inner, *outer))])
-    local = [np.arange(a, b) for a, b in pairwise(bounds)]
+    every, local = _in_a_row([*inner, *outer])
     found = triangulate_flat(local, _of(mesh, grown, every) @ sides)
     if found is None:
         raise BadInput("seen from below the rim touches itself, so no wider base can be grown; tidy it first")

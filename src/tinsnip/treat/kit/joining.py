@@ -7,7 +7,7 @@ from scipy import sparse
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import corner_shares, face_vectors
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
@@ -233,7 +233,8 @@ def _derived(
     places = np.concatenate([mesh.vertices, made.at])
     if any(a.domain is Domain.CORNER for a in mesh.attributes.values()):
         shares = np.tile(np.eye(3), (len(faces), 1, 1))
-        shares[fresh] = _weights(places[faces[fresh]], mesh.vertices[mesh.faces[parents[fresh]]])
+        corners = mesh.vertices[mesh.faces[parents[fresh]]]
+        shares[fresh] = corner_shares(places[faces[fresh]], *(corners[:, None, k] for k in range(3)))
         shares[turned] = shares[turned][:, ::-1]
         lineage = Lineage(np.arange(count), parents, blends, *_leaning(shares.reshape(-1, 3), parents))
     faces = faces.copy()
@@ -247,17 +248,6 @@ def _leaning(shares: np.ndarray, parents: np.ndarray) -> tuple[np.ndarray, tuple
     two = shares[:, 0] + shares[:, 1]
     lean = np.where(two > 0, shares[:, 1] / np.where(two > 0, two, 1.0), 0.0)
     return first, ((first + 1, lean), (first + 2, shares[:, 2]))
-
-
-def _weights(points: np.ndarray, corners: np.ndarray) -> np.ndarray:
-    """Shares of a triangle's three corners at three points of it, shape (N, 3, 3); one triangle a row."""
-    a, b, c = (corners[:, None, k] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    size = np.maximum((normal * normal).sum(axis=2), 1e-300)
-    one = (np.cross(b - points, c - points) * normal).sum(axis=2) / size
-    other = (np.cross(c - points, a - points) * normal).sum(axis=2) / size
-    found = np.clip(np.stack([one, other, 1 - one - other], axis=2), 0.0, 1.0)
-    return found / found.sum(axis=2, keepdims=True)
 
 
 def _without_flats(mesh: Mesh, fresh: np.ndarray, before: Mesh, part_of: np.ndarray) -> tuple[Mesh, np.ndarray]:

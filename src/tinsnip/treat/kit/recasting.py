@@ -8,7 +8,7 @@ from scipy import sparse
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
-from tinsnip.mesh.measures import face_vectors, triangles_at
+from tinsnip.mesh.measures import corner_shares, face_vectors, triangles_at
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.dualsurface import DualSurface, dual_surface, nodes_to_turn
@@ -199,13 +199,7 @@ def blends_at(mesh: Mesh, sound: np.ndarray, foot: np.ndarray, nearest: np.ndarr
     csr_matrix, shape (N, V)
     """
     count, corners = len(foot), mesh.faces[sound[nearest]].astype(np.int64)
-    a, b, c = (mesh.vertices[corners[:, k]] for k in range(3))
-    normal = np.cross(b - a, c - a)
-    size = np.maximum((normal * normal).sum(axis=1), 1e-300)
-    one = (np.cross(b - foot, c - foot) * normal).sum(axis=1) / size
-    other = (np.cross(c - foot, a - foot) * normal).sum(axis=1) / size
-    share = np.clip(np.column_stack([one, other, 1 - one - other]), 0.0, 1.0)
-    share /= np.maximum(share.sum(axis=1), 1e-300)[:, None]
+    share = corner_shares(foot, *(mesh.vertices[corners[:, k]] for k in range(3)))
     rows = np.repeat(np.arange(count), 3)
     return sparse.csr_matrix((share.ravel(), (rows, corners.ravel())), shape=(count, len(mesh.vertices)))
 
