@@ -127,14 +127,15 @@ class Thickened(unittest.TestCase):
             )
             for side in ("behind", "before", "both") if name in ("flat", "bowl") else ("behind", "before"):
                 with self.subTest(name, side=side):
-                    made = Thicken(wall_mm=2.0, side=side).apply(mesh, Context()).mesh
+                    wall = 4.0 if side == "both" else 2.0
+                    made = Thicken(wall_mm=wall, side=side).apply(mesh, Context()).mesh
                     self.assertEqual(specimens.closed_faults(made.vertices, made.faces), "")
                     found = examine(made)
                     self.assertTrue(found.readiness.ready, found.readiness.reasons)
-                    self.assertGreater(made.volume, 0.9 * 2.0 * mesh.area * (0.85 if side == "behind" else 1.0))
+                    self.assertGreater(made.volume, 0.9 * wall * mesh.area * (0.85 if side == "behind" else 1.0))
                     self.assertEqual(set(made.attributes["colour"].values.ravel()), {77})
                     if side == "both":
-                        self.walls(mesh, made, 1.0)
+                        self.walls(mesh, made, 2.0)
                         continue
                     old = len(mesh.faces)
                     turn = slice(None, None, -1) if side == "before" else slice(None)

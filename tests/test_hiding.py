@@ -19,7 +19,7 @@ from tinsnip.regions import Region
 from tinsnip.regions.backdrop import backdrop
 from tinsnip.regions.outlined import Sight, outlined, seen_through
 from tinsnip.regions.rules import along_edge, edge_rows, facing, high, long_edged, small_shells, smoothed_border
-from tinsnip.treat import TREATMENTS, Context, Delete, Reduce, Smooth, StraightSnip, Turn
+from tinsnip.treat import TREATMENTS, Context, Delete, Offset, Reduce, Smooth, StraightSnip, Thicken, Turn
 
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt
@@ -167,6 +167,8 @@ class Hidden(unittest.TestCase):
                         treatments = [Reduce(percent=30)]
                     if make is Turn:
                         treatments = [Turn(degrees=5)]
+                    if make in (Offset, Thicken):  # thick enough to be coarse
+                        treatments = [Offset(by_mm=4.0) if make is Offset else Thicken(wall_mm=4.0)]
                     for treatment in treatments:
                         with self.subTest(treatment=name, triangles=len(mesh.faces)):
                             try:
