@@ -25,7 +25,9 @@ if SCREEN:
     from tinsnip.app.frame.window import Window
     from tinsnip.app.main import make_application
     from tinsnip.app.state.settings import Settings
+    from tinsnip.formats import write_mesh
     from tinsnip.job import unfinished_folder
+    from tinsnip.mesh import Mesh
 
 
 @unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
@@ -56,6 +58,20 @@ class WindowTest(unittest.TestCase):
             self.answer_question("Let go")
         self.window.close()
         self.wait_idle()
+
+    def put_up(self, *meshes: "Mesh") -> object:
+        """Open meshes as pieces, and go on to Solid; returns its tray."""
+        for number, mesh in enumerate(meshes):
+            path = Path(self.folder.name) / f"part{number}.ply"
+            write_mesh(mesh, path)
+            if number == 0:
+                self.open(path)
+            else:
+                self.session.open_files([path], add=True)
+                self.settle()
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_8)
+        return self.window.tray("Solid")
 
     def settle(self, seconds: float = 60.0) -> None:
         """Let the window work until nothing is going on and the picture is whole."""

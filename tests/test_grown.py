@@ -1,7 +1,6 @@
 """Plinths, thickening and offsetting: volumes reckoned by hand, walls by the test's own closest points."""
 
 import unittest
-from pathlib import Path
 
 import numpy as np
 
@@ -11,7 +10,6 @@ from tests.hands import SCREEN, WindowTest
 from tests.test_hollow import distances
 from tests.test_shapes import sheet
 from tinsnip.errors import BadInput
-from tinsnip.formats import write_mesh
 from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region
@@ -194,14 +192,6 @@ class Offsets(unittest.TestCase):
 
 @unittest.skipUnless(SCREEN, "needs a display")
 class ByHand(WindowTest):
-    def put_up(self, mesh: Mesh) -> object:
-        path = Path(self.folder.name) / "part.ply"
-        write_mesh(mesh, path)
-        self.open(path)
-        self.key(Qt.Key.Key_Escape)
-        self.key(Qt.Key.Key_8)
-        return self.window.tray("Solid")
-
     def test_the_base_is_dragged(self) -> None:
         tray = self.put_up(cut_off(specimens.sphere(200.0, 30).mesh, 10.0))
         self.view.look_from(20.0, 10.0)

@@ -315,18 +315,6 @@ class OnTheCommandLine(unittest.TestCase):
 
 @unittest.skipUnless(SCREEN, "needs a display")
 class ByHand(WindowTest):
-    def put_up(self, *meshes: Mesh) -> object:
-        paths = [Path(self.folder.name) / f"part{i}.ply" for i in range(len(meshes))]
-        for mesh, path in zip(meshes, paths, strict=True):
-            write_mesh(mesh, path)
-        self.open(paths[0])
-        for path in paths[1:]:
-            self.session.open_files([path], add=True)
-            self.settle()
-        self.key(Qt.Key.Key_Escape)
-        self.key(Qt.Key.Key_8)
-        return self.window.tray("Solid")
-
     def test_pieces_are_joined_and_cut(self) -> None:
         tray = self.put_up(box((0, 0, 0), (200, 200, 200)), box((100, 50, 50), (400, 150, 150)))
         self.click(tray.part_row.buttons["Join"])

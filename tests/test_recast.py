@@ -12,7 +12,7 @@ from tests.random_scans import moved
 from tests.test_shapes import moebius, put, sheet, together
 from tests.test_untangle import folded_over
 from tinsnip.errors import BadInput
-from tinsnip.formats import Scan, write_mesh
+from tinsnip.formats import Scan
 from tinsnip.job import built_in_routines
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subsets import keep_triangles
@@ -193,14 +193,6 @@ class AsARoutine(unittest.TestCase):
 
 @unittest.skipUnless(SCREEN, "needs a display")
 class ByHand(WindowTest):
-    def put_up(self, mesh: Mesh) -> object:
-        path = Path(self.folder.name) / "part.ply"
-        write_mesh(mesh, path)
-        self.open(path)
-        self.key(Qt.Key.Key_Escape)
-        self.key(Qt.Key.Key_8)
-        return self.window.tray("Solid")
-
     def press(self, button: object) -> None:
         self.window.tray("Solid").scroll.ensureWidgetVisible(button)
         self.settle()

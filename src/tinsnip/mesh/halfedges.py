@@ -15,7 +15,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.progress import check_here, polled_here
 
-__all__ = ["ABSENT", "OPEN", "RING", "EdgeCounts", "corner_fans", "count_edges", "fans_of", "twin_table"]
+__all__ = ["ABSENT", "OPEN", "RING", "EdgeCounts", "corner_fans", "count_edges", "fans_of", "root_of", "twin_table"]
 
 OPEN = -1
 RING = -2
@@ -157,7 +157,8 @@ def count_edges(faces: np.ndarray, twins: np.ndarray) -> EdgeCounts:
 
 
 @kernel
-def _find(parent, i):
+def root_of(parent, i):
+    """The root of what i has been joined to, by a table of parents that it makes shorter on the way."""
     while parent[i] != i:
         parent[i] = parent[parent[i]]
         i = parent[i]
@@ -179,9 +180,9 @@ def _join_corners(faces, links, parent, state):
         t_end = t - 2 if t % 3 == 2 else t + 1
         if corner[h] != corner[t]:
             t, t_end = t_end, t
-        r, s = _find(parent, h), _find(parent, t)
+        r, s = root_of(parent, h), root_of(parent, t)
         parent[max(r, s)] = min(r, s)
-        r, s = _find(parent, h_end), _find(parent, t_end)
+        r, s = root_of(parent, h_end), root_of(parent, t_end)
         parent[max(r, s)] = min(r, s)
 
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from tinsnip.kernels import kernel
-from tinsnip.mesh.halfedges import twin_table
+from tinsnip.mesh.halfedges import root_of, twin_table
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.progress import check_here
 from tinsnip.space.crossings import meeting_pairs
@@ -282,14 +282,6 @@ def _divided(places: np.ndarray, faces: np.ndarray, cut: np.ndarray, lines: _Lin
 
 
 @kernel
-def _find(parent, i):
-    while parent[i] != i:
-        parent[i] = parent[parent[i]]
-        i = parent[i]
-    return i
-
-
-@kernel
 def _parts(faces, twins, on_line, marked, total, parent):
     """Join triangles over edges that are not marked; returns False where an edge has not two."""
     for h in range(twins.shape[0]):
@@ -304,11 +296,11 @@ def _parts(faces, twins, on_line, marked, total, parent):
             i = np.searchsorted(marked, key)
             if i < marked.shape[0] and marked[i] == key:
                 continue
-        i, j = _find(parent, h // 3), _find(parent, t // 3)
+        i, j = root_of(parent, h // 3), root_of(parent, t // 3)
         if i != j:
             parent[max(i, j)] = min(i, j)
     for f in range(parent.shape[0]):
-        parent[f] = _find(parent, f)
+        parent[f] = root_of(parent, f)
     return True
 
 

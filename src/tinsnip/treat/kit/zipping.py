@@ -6,7 +6,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Domain, Lineage, Mesh
-from tinsnip.mesh.halfedges import RING
+from tinsnip.mesh.halfedges import RING, root_of
 from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.remembered import is_known, remember
 from tinsnip.mesh.subsets import compact
@@ -39,21 +39,13 @@ class Zipped(NamedTuple):
 
 
 @kernel
-def _root(root, i):
-    while root[i] != i:
-        root[i] = root[root[i]]
-        i = root[i]
-    return i
-
-
-@kernel
 def _gather(pairs, places, within, start, beside, barred, root, following, size):
     """Put vertices together, nearest pairs first, as long as all that come together lie within reach of each other.
 
     Two vertices of one triangle never come together. `following` links those at one place in a ring.
     """
     for i in range(pairs.shape[0]):
-        a, b = _root(root, pairs[i, 0]), _root(root, pairs[i, 1])
+        a, b = root_of(root, pairs[i, 0]), root_of(root, pairs[i, 1])
         if a == b or barred[a] or barred[b] or size[a] + size[b] > _MOST_AT_ONE_PLACE:
             continue
         fits = True
