@@ -17,7 +17,7 @@ __all__ = ["FLAT", "Meets", "meets_of"]
 
 _WITHIN = 6
 """The place of a point that is neither at a corner of a triangle, 3 to 5, nor on a side, 0 to 2, but within it."""
-_NONE, _POINT, _LINE, FLAT = 0, 1, 2, 3
+FLAT = 3
 _PART = 2_000
 
 

@@ -237,12 +237,17 @@ def diameter_reading(mesh: Mesh, chosen: np.ndarray, place: np.ndarray) -> Readi
     return Reading(kind="diameter", text=text, label=label, lines=lines, at=at, values=values)
 
 
+def _ring(axis: np.ndarray, radius: float) -> np.ndarray:
+    """A ring about the origin, square to a unit axis, back to its beginning; shape (N, 3)."""
+    u, v = plane_axes(axis)
+    angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
+    return radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+
+
 def _rings(mesh: Mesh, chosen: np.ndarray, fit: FittedCylinder) -> tuple[Places, ...]:
     """Rings at both ends of what a cylinder was fitted to, and its axis between them."""
     along = (mesh.vertices[mesh.faces[chosen]].reshape(-1, 3) - fit.point) @ fit.axis
-    u, v = plane_axes(fit.axis)
-    angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
-    ring = fit.radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+    ring = _ring(fit.axis, fit.radius)
     ends = [fit.point + t * fit.axis for t in (float(along.min()), float(along.max()))]
     return (*(_places(end + ring) for end in ends), _places(np.array(ends)))
 
@@ -256,9 +261,7 @@ def circle_reading(points: np.ndarray) -> Reading:
         When the points are fewer than three, or lie on a line.
     """
     fit = fit_circle(points)
-    u, v = plane_axes(fit.normal)
-    angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
-    ring = fit.centre + fit.radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
+    ring = fit.centre + _ring(fit.normal, fit.radius)
     (at,), label = _places(ring[:1]), f"⌀ {2 * fit.radius:.2f} mm"
     text = f"⌀ {2 * fit.radius:.3f} mm of the edge (round within {fit.rms:.2g} mm)"
     values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}

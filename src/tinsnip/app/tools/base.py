@@ -6,10 +6,10 @@ from PySide6.QtGui import QPainter
 
 from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_tab, draw_tab_label
 from tinsnip.app.widgets.theme import mono_font, px
+from tinsnip.treat.close.plinth import base_facing
 
 __all__ = ["DragBase"]
 
-_UPRIGHT = 0.966
 _LEAST = 0.01
 
 
@@ -34,11 +34,7 @@ class DragBase(Tool):
             return None
         edges = found.boundaries
         rim = int(np.argmax(np.where(edges.is_rim, edges.span, -1.0)))
-        area = edges.vector_area[rim]
-        size = float(np.linalg.norm(area))
-        outward = -area / size if size > 0 else np.array([0.0, 0.0, -1.0])
-        if -outward[2] > _UPRIGHT:
-            outward = np.array([0.0, 0.0, -1.0])
+        outward = base_facing(edges.vector_area[rim])
         points = mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(rim)]]
         middle = points.mean(axis=0)
         return middle + (float((points @ outward).max()) - middle @ outward) * outward, outward

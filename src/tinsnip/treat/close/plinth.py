@@ -18,7 +18,7 @@ from tinsnip.treat.kit.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
-__all__ = ["Plinth"]
+__all__ = ["Plinth", "base_facing"]
 
 _FLAT = 1e-6
 _MOST_RIMS = 2000
@@ -154,6 +154,13 @@ def _height(points: np.ndarray, normal: np.ndarray) -> float:
     return float(np.ptp(points @ normal))
 
 
+def base_facing(vector_area: np.ndarray, is_level: bool = True) -> np.ndarray:
+    """The way the base of a rim faces, unit, by the rim's vector area; straight down where it is nearly so."""
+    size = float(np.linalg.norm(vector_area))
+    outward = -vector_area / size if size > 0 else np.array([0.0, 0.0, -1.0])
+    return np.array([0.0, 0.0, -1.0]) if is_level and -outward[2] > _UPRIGHT else outward
+
+
 def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) -> list[tuple[list[int], np.ndarray]]:
     """Group rims of one cut, the widest first; each group with the outward normal of its base.
 
@@ -164,8 +171,7 @@ def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) 
     while left:
         first = left.pop(0)
         area = boundaries.vector_area[first]
-        size = float(np.linalg.norm(area))
-        outward = -area / size if size > 0 else np.array([0.0, 0.0, -1.0])
+        outward = base_facing(area, is_level=False)
         group = [first]
         level = float(mesh.vertices[rings[first]].mean(axis=0) @ outward)
         rough = float(np.abs(mesh.vertices[rings[first]] @ outward - level).max())
@@ -177,8 +183,8 @@ def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) 
                 if same and np.abs(mesh.vertices[rings[i]] @ outward - level).max() <= allowed:
                     group.append(i)
                     left.remove(i)
-        if not flat and -outward[2] > _UPRIGHT:
-            outward = np.array([0.0, 0.0, -1.0])
+        if not flat:
+            outward = base_facing(area)
         groups.append((group, outward))
     return groups
 
