@@ -95,9 +95,6 @@ def run_apart(name: str) -> tuple[int, int, int]:
 
 def main() -> int:
     """Run the tests named, or all modules of tests, two at a time; the exit code."""
-    from tinsnip.warmup import ensure_compiled
-
-    ensure_compiled()
     if sys.argv[1:]:
         counts = [run_named(sys.argv[1:])]
     else:

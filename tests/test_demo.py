@@ -1,14 +1,11 @@
 """The demo scans are what they claim to be: made-up parts as a scanner would see them, the same every time."""
 
-import subprocess
-import sys
 import tempfile
 import unittest
 from pathlib import Path
 
 import numpy as np
 
-import tinsnip
 from tests import specimens
 from tinsnip.demo import DEMO_SCANS, demo_scan
 from tinsnip.demo.library import demo_file, demo_truth
@@ -109,37 +106,6 @@ class Scans(unittest.TestCase):
             with self.assertRaises(BadInput) as refused:
                 demo_scan(name, count)
             self.assertIn("choose", str(refused.exception))
-
-
-class Kernels(unittest.TestCase):
-    def test_an_edited_kernel_never_meets_an_old_cache(self) -> None:
-        """The cache's folder follows every source with a kernel in it, and no other."""
-        package = Path(tinsnip.__file__).parent
-        with tempfile.TemporaryDirectory() as folder:
-            copy = Path(folder) / "tinsnip"
-            for source in package.rglob("*.py"):
-                target = copy / source.relative_to(package)
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.write_bytes(source.read_bytes())
-
-            def cache() -> str:
-                code = "from tinsnip.kernels import cache_folder; print(cache_folder.name)"
-                result = subprocess.run(
-                    [sys.executable, "-c", code],
-                    env={"PYTHONPATH": folder, "HOME": folder, "PATH": "/usr/bin:/bin"},
-                    capture_output=True,
-                    text=True,
-                    check=True,
-                )
-                return result.stdout.strip()
-
-            first = cache()
-            self.assertEqual(cache(), first)
-            for name, matters in (("cli.py", False), ("app/frame/window.py", False), ("space/tree.py", True)):
-                source = copy / name
-                before = cache()
-                source.write_text(source.read_text("utf-8") + "\n# another word\n", "utf-8")
-                self.assertEqual(cache() != before, matters, name)
 
 
 if __name__ == "__main__":

@@ -22,6 +22,7 @@ _COMMANDS = {
     "combine": "combine:combine",
     "compare": "check:compare",
     "routines": "run:routines",
+    "warm": "warm:warm",
     "desktop": "window:desktop",
     "bench": "bench:bench",
 }

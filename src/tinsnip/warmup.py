@@ -1,42 +1,92 @@
-"""Compile all kernels once, by the exercises of the rooms that have some.
+"""Compile ahead what would otherwise be compiled when it is first called: for machines that are set up for others, and
+beside a window that has just come up.
 
-Two processes compile different modules at once; a last pass in this one fetches all from the cache and
-shows that nothing was left out.
+Several processes share the work by taking turns at the entries on disk; each takes the next that nobody has done.
 """
 
-import importlib
+import hashlib
+import os
+import select
 import subprocess
 import sys
-import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
+from pathlib import Path
 
-from tinsnip import kernels
+from tinsnip.kernels.dispatch import store
+from tinsnip.kernels.recorded import Recorded, read_record
 
-__all__ = ["HALVES", "STAGES", "ensure_compiled", "run_exercises", "warm_up"]
-
-
-HALVES = (("space", "mesh", "formats", "demo"), ("survey", "regions", "treat"))
-"""Rooms whose exercises run at the same time; what the second half shares with the first is found done."""
+__all__ = ["is_whole", "start_workers", "warm_up"]
 
 
-STAGES = ((("formats",), ("app.state",)), (("space", "mesh", "survey"), ("regions", "treat")), (("demo",),))
-"""The same for a window that is there meanwhile: what opening a scan needs comes first."""
+def _mark() -> str:
+    """The name of an entry that says: all is there, for these very sources."""
+    sources = sorted(Path(__file__).parent.rglob("*.py")) + [Path(__file__).parent / "kernels" / "recorded.json"]
+    facts = [(str(path), path.stat().st_size, path.stat().st_mtime_ns) for path in sources]
+    return f"whole-{hashlib.sha256(repr(facts).encode()).hexdigest()[:16]}"
 
 
-def run_exercises(rooms: Iterable[str]) -> None:
-    """Run the exercises of some rooms, which reach all of their kernels."""
-    for room in rooms:
-        importlib.import_module(f"tinsnip.{room}.exercise").exercise()
+def is_whole() -> bool:
+    """Whether all that was recorded has been compiled, for these very sources."""
+    return store.has(_mark())
 
 
-def warm_up(note: Callable[[float], None]) -> float:
-    """Compile every kernel.
+def _is_there(one: Recorded) -> bool:
+    kernel, kinds, way_in = one
+    return store.has(kernel.entry(kinds) + ("-in" if way_in else ""))
+
+
+def work_through(wanted: Callable[[], str | None] = lambda: None, tell: bool = False) -> None:
+    """Compile all that was recorded and is not there yet, in its order.
+
+    Parameters
+    ----------
+    wanted : callable
+        The name of a kernel to be taken next, or None.
+    tell : bool
+        Say on the output, before each, how many are left, and of these how many for opening a scan.
+    """
+    opening = {id(one[0]) for one in read_record(["opening"])}
+    rest = [one for one in read_record() if not _is_there(one)]
+    looked = time.monotonic()
+    while rest:
+        if time.monotonic() - looked > 0.5:
+            rest, looked = [one for one in rest if not _is_there(one)], time.monotonic()
+            if not rest:
+                break
+        if tell:
+            print(len(rest), sum(id(kernel) in opening for kernel, _, _ in rest), flush=True)
+        name = wanted()
+        first = next((i for i, one in enumerate(rest) if one[0].name == name), None)
+        if first is None:  # what another process is at comes to be there by itself
+            first = next((i for i, one in enumerate(rest) if not store.is_taken(one[0].entry(one[1]))), 0)
+        kernel, kinds, way_in = rest.pop(first)
+        if not _is_there((kernel, kinds, way_in)):
+            kernel.prepare(kinds, way_in)
+    store.write(_mark(), b"")
+
+
+def start_workers() -> list[subprocess.Popen]:
+    """Processes that compile ahead, as many as there are cores; a kernel's name on their input is taken first."""
+    return [
+        subprocess.Popen(
+            [sys.executable, "-m", "tinsnip.warmup"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            stderr=subprocess.DEVNULL,
+        )
+        for _ in range(os.cpu_count() or 1)
+    ]
+
+
+def warm_up(note: Callable[[int, int], None] = lambda done, total: None) -> float:
+    """Compile everything that the program uses.
 
     Parameters
     ----------
     note : callable
-        Told the share done.
+        Told how many signatures are there, and of how many, a few times a second.
 
     Returns
     -------
@@ -44,43 +94,30 @@ def warm_up(note: Callable[[float], None]) -> float:
         Seconds it took.
     """
     begun = time.perf_counter()
-    other = subprocess.Popen([sys.executable, "-m", "tinsnip.warmup"], stdout=subprocess.DEVNULL)
-    finished = threading.Event()
-
-    def watch() -> None:
-        while not finished.wait(0.2):
-            all_kernels = kernels.registered()
-            done = sum(bool(k.signatures) for k in all_kernels)
-            # the other half's share shows in the cache only; time stands in for it, and never says 100 %
-            note(min(0.98, max(done / max(1, len(all_kernels)) * 0.5, 0)))
-
-    watcher = threading.Thread(target=watch, daemon=True)
-    watcher.start()
+    every = read_record()
+    store.clear_old()
+    workers = [] if is_whole() else start_workers()
     try:
-        run_exercises(HALVES[0])
-        other.wait()
-        run_exercises(HALVES[1])
+        while any(one.poll() is None for one in workers):
+            note(sum(map(_is_there, every)), len(every))
+            time.sleep(0.2)
     finally:
-        finished.set()
-        watcher.join()
-        if other.poll() is None:
-            other.kill()
-    note(1.0)
-    kernels.mark_compiled()
+        for one in workers:
+            one.kill()
+    note(sum(map(_is_there, every)), len(every))
     return time.perf_counter() - begun
 
 
-def ensure_compiled() -> None:
-    """Compile the kernels if this has not been done for these sources, with a progress bar."""
-    if kernels.is_compiled():
-        return
-    from rich.console import Console
-    from rich.progress import Progress
-
-    with Progress(console=Console(stderr=True), transient=False) as bar:
-        task = bar.add_task("Compiling kernels, once", total=1.0)
-        warm_up(lambda share: bar.update(task, completed=share))
+def _wanted_on_input() -> str | None:
+    """The last line that stands on the input, if any."""
+    line = None
+    while select.select([sys.stdin], [], [], 0)[0]:
+        text = sys.stdin.readline()
+        if not text:
+            break
+        line = text.strip()
+    return line
 
 
 if __name__ == "__main__":
-    run_exercises(sys.argv[1:] or HALVES[1])
+    work_through(_wanted_on_input, tell=True)

@@ -143,7 +143,7 @@ def _measure(work: Callable[[], Any]) -> tuple[float, float]:
 
 def _compile_seconds() -> dict[str, float]:
     """Seconds to warm all kernels up in a new process, with an empty and with a full cache."""
-    code = "from tinsnip.warmup import warm_up; warm_up(lambda share: None)"
+    code = "from tinsnip.warmup import warm_up, work_through; warm_up(); work_through()"
     with tempfile.TemporaryDirectory() as folder:
         environment = {**os.environ, "XDG_CACHE_HOME": folder}
         seconds = {}

@@ -9,7 +9,6 @@ import click
 from tinsnip.commands.shared import JSON
 from tinsnip.errors import BadInput
 from tinsnip.terminal import display_amiss
-from tinsnip.warmup import ensure_compiled
 
 __all__ = ["bench"]
 
@@ -57,7 +56,6 @@ def _bench_window(triangles: int, as_json: bool) -> None:
     amiss = display_amiss()
     if amiss:
         raise BadInput(f"bench --window: {amiss}; start one, or run it under Xvfb")
-    ensure_compiled()
     from tinsnip.bench.fluidity import measure_window
 
     rows = measure_window(triangles, lambda row: click.echo(f"  {row}", err=True))

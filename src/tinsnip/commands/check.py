@@ -13,7 +13,6 @@ from tinsnip.commands.shared import JSON, UNIT, shown
 from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
-from tinsnip.warmup import ensure_compiled
 
 __all__ = ["check", "compare"]
 
@@ -24,7 +23,6 @@ __all__ = ["check", "compare"]
 @JSON
 def check(file: Path, unit: str | None, as_json: bool) -> None:
     """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
-    ensure_compiled()
     with shown("Reading") as progress:
         scan = read_scan(file, unit, progress)
         examination = examine(scan.mesh, progress)
@@ -69,7 +67,6 @@ def _print_facts(facts: dict[str, Any]) -> None:
 @JSON
 def compare(a: Path, b: Path, samples: int, unit: str | None, as_json: bool) -> None:
     """Deviation of A from B and back, in mm: largest, 99th percentile, rms, mean."""
-    ensure_compiled()
     with shown("Comparing") as progress:
         first, second = (read_scan(path, unit, progress).mesh for path in (a, b))
         there, back = deviation(first, second, samples, progress)

@@ -10,7 +10,6 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import format_for, read_scan
 from tinsnip.job import release
 from tinsnip.treat import Combine, Context
-from tinsnip.warmup import ensure_compiled
 
 __all__ = ["combine"]
 
@@ -31,7 +30,6 @@ def combine(how: str, files: tuple[Path, ...], out: Path, replace: bool, unit: s
         raise BadInput(f"{out}: a scan is never written over; choose another name for --out")
     if out.exists() and not replace:
         raise BadInput(f"{out}: it is there already; say --replace, or choose another name")
-    ensure_compiled()
     with shown("Combining") as progress:
         scans = [read_scan(file, unit, progress) for file in files]
         made = Combine(how=how).apply([scan.mesh for scan in scans], Context(progress))

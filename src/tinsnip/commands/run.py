@@ -20,7 +20,6 @@ from tinsnip.job import (
     targets_of,
 )
 from tinsnip.terminal import told_what_was_written
-from tinsnip.warmup import ensure_compiled
 from tinsnip.words import percent
 
 __all__ = ["routines", "run"]
@@ -64,7 +63,6 @@ def run(
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     targets = targets_of(files, out, format_for(format_name).suffix, replace)
-    ensure_compiled()
     results, failed = [], False
     with told_what_was_written([target for _, target in targets]):
         for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, shown):

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
 
+from tinsnip import kernels
 from tinsnip.formats import UNITS
 from tinsnip.progress import Progress
 
@@ -38,7 +39,10 @@ def shown(title: str) -> Iterator[Progress]:
 
         def watch() -> None:
             while not finished.wait(0.1):
-                bar.update(task, completed=progress.fraction, description=progress.label or title)
+                said = progress.label or title
+                if kernels.is_compiling():
+                    said += " (compiling, once)"
+                bar.update(task, completed=progress.fraction, description=said)
 
         watcher = threading.Thread(target=watch, daemon=True)
         watcher.start()

@@ -39,9 +39,6 @@ def demo(headless: Path | None, triangles: int) -> None:
         open_window([], "pump-cover")
     from tinsnip.commands.shared import shown
     from tinsnip.demo.walkthrough import headless_demo
-    from tinsnip.warmup import ensure_compiled
-
-    ensure_compiled()
 
     folder = headless or Path("tinsnip-demo")
     with shown("Demo") as progress:

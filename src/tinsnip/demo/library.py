@@ -1,5 +1,6 @@
 """The demo scans: a waterworks museum restores its engine house of 1911."""
 
+import hashlib
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -11,10 +12,9 @@ from tinsnip.demo.scanner import Scene, scan, true_surface
 from tinsnip.demo.shapes import FOUNTAIN_SPOUT, GAUGE_LANTERN, PUMP_COVER
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
-from tinsnip.kernels import cache_folder
 from tinsnip.mesh import Mesh
 
-__all__ = ["DEMO_SCANS", "demo_file", "demo_scan", "demo_truth"]
+__all__ = ["DEMO_SCANS", "demo_file", "demo_folder", "demo_scan", "demo_truth"]
 
 
 def _cast_iron(points: np.ndarray, normals: np.ndarray) -> np.ndarray:
@@ -134,6 +134,14 @@ def demo_truth(name: str, h: float) -> Mesh:
     return true_surface(replace(scene, box=(tuple(low), tuple(high))), h, bed=0.0)
 
 
+def demo_folder() -> Path:
+    """Where demo scans are kept, once made, until what makes them changes."""
+    made_by = hashlib.sha256()
+    for source in sorted(Path(__file__).parent.glob("*.py")):
+        made_by.update(source.read_bytes())
+    return Path(platformdirs.user_cache_dir("tinsnip")) / "demo" / made_by.hexdigest()[:16]
+
+
 def demo_file(
     name: str,
     triangles: int = 600_000,
@@ -141,7 +149,7 @@ def demo_file(
     note: Callable[[str, float], None] = lambda text, share: None,
 ) -> Path:
     """The demo scan as a PLY file, made on first use and kept."""
-    folder = folder or Path(platformdirs.user_cache_dir("tinsnip")) / "demo" / cache_folder.name
+    folder = folder or demo_folder()
     path = folder / f"{name}-scan-{triangles // 1000}k.ply"
     if not path.exists():
         mesh = demo_scan(name, triangles, note)

@@ -58,9 +58,8 @@ def _round_fan(corner, twins, h, v):
 
 
 @kernel
-def _loops(faces, twins, opens, at_vertex, next_at, used, place, path, start, out):
+def _loops(corner, twins, opens, at_vertex, next_at, used, place, path, start, out):
     """Walk every boundary; whenever the walk comes back to a vertex, what lies between is a loop."""
-    corner = faces.ravel()
     n_loops = 0
     n_out = 0
     for seed in opens:
@@ -114,9 +113,8 @@ def _loops(faces, twins, opens, at_vertex, next_at, used, place, path, start, ou
 
 
 @kernel
-def _index_open(faces, twins, opens, at_vertex, next_at):
+def _index_open(corner, twins, opens, at_vertex, next_at):
     """List the open half-edges, and link those at each vertex."""
-    corner = faces.ravel()
     n = 0
     for h in range(twins.shape[0]):
         if twins[h] == OPEN:
@@ -153,11 +151,11 @@ def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> L
     at_vertex = np.full(vertex_count, -1, dtype=np.int32)
     opens = np.empty(open_count, dtype=np.int64)
     next_at = np.empty(2 * open_count, dtype=np.int32)
-    _index_open(faces, twins, opens, at_vertex, next_at)
+    _index_open(faces.ravel(), twins, opens, at_vertex, next_at)
     start = np.zeros(open_count + 1, dtype=np.int32)
     out = np.empty(open_count, dtype=np.int32)
     used = np.zeros(len(twins), dtype=np.bool_)
     place = np.full(vertex_count, -1, dtype=np.int32)
     path = np.empty(open_count, dtype=np.int64)
-    n = _loops(faces, twins, opens, at_vertex, next_at, used, place, path, start, out)
+    n = _loops(faces.ravel(), twins, opens, at_vertex, next_at, used, place, path, start, out)
     return Loops(start[: n + 1].copy(), out)

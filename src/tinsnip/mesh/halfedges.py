@@ -26,7 +26,7 @@ _SORT_FROM = 48
 
 @kernel
 def _bucket(faces, start, other, half, state):
-    """Counting sort of half-edges into buckets by their smaller vertex; `start` has V + 2 zeros."""
+    """Counting sort of half-edges into buckets by their smaller vertex; `start` has V + 2 zeros. The largest bucket."""
     for f in range(faces.shape[0]):
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         if a == b or b == c or c == a:
@@ -34,11 +34,13 @@ def _bucket(faces, start, other, half, state):
         start[min(a, b) + 2] += 1
         start[min(b, c) + 2] += 1
         start[min(c, a) + 2] += 1
+    largest = 0
     for v in range(2, start.shape[0]):
+        largest = max(largest, start[v])
         start[v] += start[v - 1]
     for f in range(faces.shape[0]):
         if f % 65536 == 0 and state[0]:
-            return
+            return largest
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         if a == b or b == c or c == a:
             continue
@@ -49,6 +51,41 @@ def _bucket(faces, start, other, half, state):
             start[lo + 1] = i + 1
             other[i] = hi
             half[i] = 3 * f + k
+    return largest
+
+
+@kernel
+def _sink(other, half, begin, at, count):
+    """Let what stands at a place of a heap sink until nothing below is larger, by `other` and then `half`."""
+    while True:
+        child = 2 * at + 1
+        if child >= count:
+            return
+        a, b = begin + child, begin + child + 1
+        if child + 1 < count and (other[a] < other[b] or (other[a] == other[b] and half[a] < half[b])):
+            child += 1
+        a, b = begin + at, begin + child
+        if other[a] > other[b] or (other[a] == other[b] and half[a] > half[b]):
+            return
+        other[a], other[b] = other[b], other[a]
+        half[a], half[b] = half[b], half[a]
+        at = child
+
+
+@kernel
+def _sort_buckets(start, other, half):
+    """Sort the large buckets in place, as heaps, so that partners stand together."""
+    for v in range(start.shape[0] - 2):
+        begin, count = start[v], start[v + 1] - start[v]
+        if count <= _SORT_FROM:
+            continue
+        for at in range(count // 2 - 1, -1, -1):
+            _sink(other, half, begin, at, count)
+        for last in range(count - 1, 0, -1):
+            a, b = begin, begin + last
+            other[a], other[b] = other[b], other[a]
+            half[a], half[b] = half[b], half[a]
+            _sink(other, half, begin, 0, last)
 
 
 @kernel
@@ -58,10 +95,6 @@ def _match(start, other, half, twins, state):
         if v % 65536 == 0 and state[0]:
             return
         begin, end = start[v], start[v + 1]
-        if end - begin > _SORT_FROM:  # a vertex of huge valence: sort, so that partners stand together
-            order = np.argsort(other[begin:end], kind="mergesort")
-            other[begin:end] = other[begin:end][order]
-            half[begin:end] = half[begin:end][order]
         is_sorted = end - begin > _SORT_FROM
         for i in range(begin, end):
             hi = other[i]
@@ -106,8 +139,11 @@ def twin_table(faces: np.ndarray, vertex_count: int) -> np.ndarray:
     other = np.empty(3 * len(faces), dtype=np.int32)
     half = np.empty(3 * len(faces), dtype=np.int32)
     twins = np.full(3 * len(faces), ABSENT, dtype=np.int32)
-    _bucket(faces, start, other, half, polled_here())
+    largest = _bucket(faces, start, other, half, polled_here())
     check_here()
+    if largest > _SORT_FROM:
+        _sort_buckets(start, other, half)
+        check_here()
     _match(start, other, half, twins, polled_here())
     check_here()
     twins.setflags(write=False)
@@ -124,9 +160,8 @@ class EdgeCounts(NamedTuple):
 
 
 @kernel
-def _count(faces, twins):
+def _count(corner, twins):
     shared = opened = tangled = flipped = 0
-    corner = faces.ravel()
     for h in range(twins.shape[0]):
         t = twins[h]
         if t == OPEN:
@@ -153,7 +188,7 @@ def _count(faces, twins):
 def count_edges(faces: np.ndarray, twins: np.ndarray) -> EdgeCounts:
     """Count shared, open, tangled and flipped edges."""
     check_here()
-    return EdgeCounts(*(int(n) for n in _count(faces, twins)))
+    return EdgeCounts(*(int(n) for n in _count(faces.ravel(), twins)))
 
 
 @kernel
@@ -166,8 +201,7 @@ def root_of(parent, i):
 
 
 @kernel
-def _join_corners(faces, links, parent, state):
-    corner = faces.ravel()
+def _join_corners(corner, links, parent, state):
     for h in range(links.shape[0]):
         if h % 65536 == 0 and state[0]:
             return
@@ -208,15 +242,14 @@ def corner_fans(faces: np.ndarray, links: np.ndarray) -> np.ndarray:
     """
     parent = np.arange(3 * len(faces), dtype=np.int32)
     check_here()
-    _join_corners(faces, links, parent, polled_here())
+    _join_corners(faces.ravel(), links, parent, polled_here())
     check_here()
     _flatten(parent)
     return parent
 
 
 @kernel
-def _fans(faces, twins, parent, fans):
-    corner = faces.ravel()
+def _fans(corner, twins, parent, fans):
     for i in range(parent.shape[0]):
         if parent[i] == i and twins[i] != ABSENT:
             fans[corner[i]] += 1
@@ -227,5 +260,5 @@ def fans_of(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> np.ndarr
     fans = np.zeros(vertex_count, dtype=np.int32)
     parent = corner_fans(faces, twins)
     check_here()
-    _fans(faces, twins, parent, fans)
+    _fans(faces.ravel(), twins, parent, fans)
     return fans

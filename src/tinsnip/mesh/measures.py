@@ -24,8 +24,7 @@ __all__ = [
 
 
 @kernel
-def _bounds(vertices, faces, box):
-    corner = faces.ravel()
+def _bounds(vertices, corner, box):
     for i in range(corner.shape[0]):
         v = corner[i]
         for k in range(3):
@@ -39,7 +38,7 @@ def bounds(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
     if len(faces) == 0:
         return np.zeros((2, 3))
     box = np.array([[np.inf] * 3, [-np.inf] * 3])
-    _bounds(vertices, faces, box)
+    _bounds(vertices, faces.ravel(), box)
     return box
 
 

@@ -303,7 +303,7 @@ class Session(QObject):
             elif all(self.job.present.get(i) is piece for i, piece in pieces.items()):
                 self.enter(steps)
 
-        self.tasks.foreground(title, self.preparation.before(work, whole=True), done)
+        self.tasks.foreground(title, work, done)
 
     def _show_all_and_do(self, plan: Plan, title: str) -> None:
         self.selected.hide(None)
@@ -349,7 +349,6 @@ class Session(QObject):
                 self.show_preview(Preview(treatment, mesh, outcome, time.perf_counter() - begun))
 
         def work(progress: Progress) -> Outcome:
-            self.preparation.wait(progress)
             return treatment.apply(mesh, Context(progress, raw))
 
         self.tasks.behind("preview", work, done)

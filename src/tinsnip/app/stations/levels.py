@@ -81,7 +81,6 @@ class Levels(QObject):
                 self.studied.emit()
 
         def work(progress: Progress) -> tuple[Record, Curve]:
-            self.session.preparation.wait(progress)
             return options.study(mesh, progress)
 
         self.session.tasks.behind("study", work, done)

@@ -98,9 +98,8 @@ def _count(faces, twins, height, normal, vertices, cut_of, keep, state):
 
 
 @kernel
-def _cut_points(faces, vertices, height, cut_of, n, offset, ends, share, points):
+def _cut_points(corner, vertices, height, cut_of, n, offset, ends, share, points):
     """Where the cut edges meet the plane, reckoned from the lower-numbered end."""
-    corner = faces.ravel()
     for h in range(cut_of.shape[0]):
         i = cut_of[h]
         if i < 0 or ends[i, 0] >= 0:
@@ -200,7 +199,7 @@ def split_by_plane(mesh: Mesh, normal: np.ndarray, offset: float, progress: Prog
     share = np.empty(n_cut)
     points = np.empty((n_cut, 3))
     if n_cut:
-        _cut_points(mesh.faces, mesh.vertices, height, cut_of, normal, offset, ends, share, points)
+        _cut_points(mesh.faces.ravel(), mesh.vertices, height, cut_of, normal, offset, ends, share, points)
     progress.check()
     out = np.empty((n_out, 3), dtype=np.int32)
     parent = np.empty(n_out, dtype=np.int32)

@@ -29,12 +29,11 @@ _FEW_SHARE = 0.01
 
 
 @kernel
-def _pair_rings(faces, twins, sheet, size, normals, links):
+def _pair_rings(corner, twins, sheet, size, normals, links):
     """Of the triangles round each tangled edge, link those two by two that best continue each other.
 
     Two sides of one large sheet come first, then the flatter fold. What is left over stays open.
     """
-    corner = faces.ravel()
     ring = np.empty(256, dtype=np.int64)
     for h in range(twins.shape[0]):
         if twins[h] > RING or twins[h] == ABSENT or links[h] != ABSENT:
@@ -86,7 +85,7 @@ def _without_tangled_edges(mesh: Mesh) -> Mesh:
     length = np.linalg.norm(normals, axis=1)
     normals /= np.where(length > 0, length, 1.0)[:, None]
     links = np.where((twins <= RING) & (twins != ABSENT), ABSENT, twins).astype(np.int32)
-    _pair_rings(mesh.faces, twins, sheets.label, sheets.triangles, normals, links)
+    _pair_rings(mesh.faces.ravel(), twins, sheets.label, sheets.triangles, normals, links)
     return split_fans(mesh, links)[0]
 
 

@@ -42,9 +42,8 @@ def _root(parent, parity, f):
 
 
 @kernel
-def _join_agreeing(faces, twins, parent, parity, size):
+def _join_agreeing(corner, twins, parent, parity, size):
     """Join neighbours that already run the same way round; returns how many edges disagree."""
-    corner = faces.ravel()
     flipped = 0
     for h in range(twins.shape[0]):
         t = twins[h]
@@ -99,7 +98,7 @@ def _agree(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
     clash = np.zeros(3 * count, dtype=bool)
     turned = np.zeros(count, dtype=np.int8)
     check_here()
-    if _join_agreeing(mesh.faces, mesh.twins, parent, parity, size):
+    if _join_agreeing(mesh.faces.ravel(), mesh.twins, parent, parity, size):
         corner = mesh.faces.ravel()
         half = np.flatnonzero(mesh.twins > np.arange(3 * count))
         half = half[corner[half] == corner[mesh.twins[half]]]

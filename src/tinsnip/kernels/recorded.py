@@ -1,0 +1,62 @@
+"""The signatures that the program uses, as recorded by its tests: what is compiled ahead, and in which order."""
+
+import importlib
+import json
+from collections.abc import Iterable
+from pathlib import Path
+
+from numba.core import types
+
+from tinsnip.kernels.dispatch import Kernel, registered
+
+__all__ = ["RECORD", "Recorded", "read_record", "record_lines", "written"]
+
+RECORD = Path(__file__).parent / "recorded.json"
+"""Signatures line by line as `written` puts them, in the order in which they are wanted: ``{"opening": [...], ...}``."""
+
+Recorded = tuple[Kernel, tuple, bool]
+"""A kernel, the types of its arguments, and whether Python calls it so, or other kernels do."""
+
+
+def written(one: Kernel, kinds: tuple) -> str:
+    """A signature as text: ``space.tree._swap(float32[:, ::1], int32[::1], int64)``."""
+    return f"{one.name}({', '.join(_written(kind) for kind in kinds)})"
+
+
+def _written(kind: types.Type) -> str:
+    if isinstance(kind, types.Array):
+        sides = [":"] * kind.ndim
+        if kind.layout == "C":
+            sides[-1] = "::1"
+        elif kind.layout == "F":
+            sides[0] = "::1"
+        return f"{kind.dtype}[{', '.join(sides)}]"
+    if isinstance(kind, types.BaseTuple):
+        return f"Tuple(({''.join(_written(one) + ', ' for one in kind.types)}))"
+    return "boolean" if kind == types.boolean else str(kind)
+
+
+def record_lines(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[str]:
+    """The lines of the record, of some groups or of all."""
+    text = json.loads(record.read_text("utf-8"))
+    return [line for group in groups or text for line in text[group]]
+
+
+def read_record(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[Recorded]:
+    """The signatures recorded, of some groups or of all; what names no kernel any more is passed over."""
+    return [found for line in record_lines(groups, record) if (found := _read(line)) is not None]
+
+
+def _read(line: str) -> Recorded | None:
+    call, way_in = line.removesuffix(" in"), line.endswith(" in")
+    name, _, arguments = call.partition("(")
+    module, _, function = name.rpartition(".")
+    try:
+        importlib.import_module(f"tinsnip.{module}")
+    except ModuleNotFoundError:
+        return None
+    found = next((k for k in registered() if k.name == name), None)
+    if found is None:
+        return None
+    kinds = eval(f"({arguments[:-1]},)" if arguments != ")" else "()", {"__builtins__": {}}, vars(types))
+    return found, tuple(kinds), way_in
