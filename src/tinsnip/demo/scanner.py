@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tinsnip.demo import shapes
+from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import mean_edge, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
@@ -56,17 +57,24 @@ class Scene:
     heights: tuple[float, float] = (-1e9, 1e9)
 
 
+@kernel
+def _add_neighbours(vertices, faces, total):
+    """Add to each vertex's total the places of the two others of each of its triangles."""
+    for k in range(3):
+        for f in range(faces.shape[0]):
+            v, a, b = faces[f, k], faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
+            for i in range(3):
+                total[v, i] += vertices[a, i] + vertices[b, i]
+
+
 def true_surface(scene: Scene, h: float, bed: float, note: Callable[[float], None] = lambda share: None) -> Mesh:
     """The scene's surface as evenly meshed as marching allows, every vertex on it to about 1e-4 h."""
     vertices, faces = march(lambda p: shapes.distances(scene.kind, p, bed), np.array(scene.box), h, note)
-    neighbours = np.zeros(len(vertices))
-    corner = faces.ravel()
-    np.add.at(neighbours, corner, 2.0)
+    neighbours = 2.0 * np.bincount(faces.ravel(), minlength=len(vertices))
     for last in (False, False, True):
         if not last:  # even the triangles out along the surface
             total = np.zeros_like(vertices)
-            for k in range(3):
-                np.add.at(total, faces[:, k], vertices[faces[:, (k + 1) % 3]] + vertices[faces[:, k - 1]])
+            _add_neighbours(vertices, faces, total)
             shift = total / np.maximum(neighbours, 1)[:, None] - vertices
             normals = vertex_normals(vertices, faces)
             shift -= (shift * normals).sum(axis=1)[:, None] * normals
@@ -128,13 +136,14 @@ def _visible(scene: Scene, whole: Mesh, rng: np.random.Generator, note: Callable
     """What at least one station sees, with noise that grows as the view gets flat, and colour."""
     points = whole.vertices
     normals = vertex_normals(points, whole.faces).astype(np.float64)
-    best = np.zeros(len(points))
-    for i, station in enumerate(scene.stations):
-        cosine = shapes.seen_from(scene.kind, points, normals, scene.bed, np.array(station))
-        # dropouts: the beam fails in patches where it comes in flat
+    # dropouts: the beam fails in patches where it comes in flat
+    least = np.empty((len(points), len(scene.stations)))
+    for i in range(len(scene.stations)):
         patchy = np.sin(points[:, 0] * 0.31 + i) * np.sin(points[:, 1] * 0.27 + 2 * i) * np.sin(points[:, 2] * 0.4)
-        best = np.maximum(best, np.where(cosine > 0.2 + 0.25 * patchy, cosine, 0.0))
-        note((i + 1) / len(scene.stations))
+        least[:, i] = 0.2 + 0.25 * patchy
+    note(0.1)
+    best = shapes.seen_from(scene.kind, points, normals, scene.bed, np.array(scene.stations), least)
+    note(1.0)
     keep = (best > 0) & _ragged_reach(scene, points)
     height = rng.normal(0.0, scene.noise, len(points)) / np.sqrt(np.maximum(best, 0.1))
     colour = scene.paint(points, normals) + rng.normal(0, 5, (len(points), 1))

@@ -3,6 +3,8 @@
 Unions are blended with the polynomial smooth minimum, so away from the surface the value is only a bound.
 """
 
+import math
+
 import numpy as np
 
 from tinsnip.kernels import kernel
@@ -11,6 +13,9 @@ from tinsnip.threads import in_chunks
 __all__ = ["FOUNTAIN_SPOUT", "GAUGE_LANTERN", "PUMP_COVER", "distances", "gradients", "seen_from"]
 
 PUMP_COVER, FOUNTAIN_SPOUT, GAUGE_LANTERN = 0, 1, 2
+
+_BOSSES = np.array([[74.0 * math.cos(0.35 + i * 0.8975979), 74.0 * math.sin(0.35 + i * 0.8975979)] for i in range(7)])
+"""Middles of the pump cover's bolt bosses, mm."""
 
 
 @kernel
@@ -53,12 +58,14 @@ def _pump_cover(x, y, z):
     # the neck
     d = _blend(d, _disc(x, y, z, 23.0, 0.0, 72.0, 2.0), 5.0)
     d = _blend(d, np.sqrt((np.sqrt(x * x + y * y) - 22.0) ** 2 + (z - 66.0) ** 2) - 5.0, 5.0)
-    # seven bolt bosses with blind holes, one left out where the branch passes
+    # seven bolt bosses with blind holes, one left out where the branch passes; those too far off to matter are passed over
     for i in range(7):
-        angle = 0.35 + i * 0.8975979
-        bx, by = x - 74.0 * np.cos(angle), y - 74.0 * np.sin(angle)
-        d = _blend(d, _disc(bx, by, z, 13.0, -6.0, 24.0, 2.0), 4.0)
-        d = _cut_out(d, _disc(bx, by, z, 5.0, 18.0, 40.0, 1.0), 1.0)
+        bx, by = x - _BOSSES[i, 0], y - _BOSSES[i, 1]
+        away = np.sqrt(bx * bx + by * by) - 0.01
+        if away - 13.0 < d + 4.0:
+            d = _blend(d, _disc(bx, by, z, 13.0, -6.0, 24.0, 2.0), 4.0)
+        if away - 5.0 < 1.0 - d:
+            d = _cut_out(d, _disc(bx, by, z, 5.0, 18.0, 40.0, 1.0), 1.0)
     d = _cut_out(d, _disc(x, y, z, 16.0, 54.0, 90.0, 3.0), 1.5)
     d = _cut_out(d, _disc(across, z - 33.0, along, 13.0, 94.0, 130.0, 3.0), 1.5)
     # a cast rib and a nameplate give the eye something to hold on to
@@ -99,11 +106,12 @@ def _gauge_lantern(x, y, z):
     r = np.sqrt(x * x + y * y)
     d = _disc(x, y, z, 34.0, 0.0, 9.0, 2.0)
     d = _blend(d, _disc(x, y, z, 27.0, 6.0, 16.0, 2.0), 3.0)
-    turn = np.arctan2(y, x)
-    step = 2.0 * np.pi / 8.0
-    turn = turn - step * np.round(turn / step)
-    px, py = r * np.cos(turn), r * np.sin(turn)
-    d = _blend(d, _disc(px - 24.0, py, z, 3.2, 8.0, 92.0, 1.0), 3.0)
+    if abs(r - 24.0) - 3.21 < d + 3.0:  # else the ribs are too far off to matter
+        turn = np.arctan2(y, x)
+        step = 2.0 * np.pi / 8.0
+        turn = turn - step * np.round(turn / step)
+        px, py = r * np.cos(turn), r * np.sin(turn)
+        d = _blend(d, _disc(px - 24.0, py, z, 3.2, 8.0, 92.0, 1.0), 3.0)
     d = _blend(d, _disc(x, y, z, 15.0, 10.0, 92.0, 1.0), 2.0)
     band = np.sqrt((r - 24.0) ** 2 + (z - 50.0) ** 2) - 3.6
     d = _blend(d, band, 2.5)
@@ -147,32 +155,55 @@ def _gradients(kind, points, bed, step, out):
 
 
 @kernel
-def _seen(kind, points, normals, bed, station, cosine):
-    """Set `cosine` to that of the angle at which a station sees each point; 0 where it does not."""
+def _is_clear(kind, x, y, z, dx, dy, dz, length, bed):
+    """Whether nothing stands between a point of the surface and a station (Hart 1996: a sphere's radius at a time)."""
+    t = 0.8
+    while t < length:
+        px, py, pz = x + t * dx, y + t * dy, z + t * dz
+        if pz > 150.0:
+            break
+        d = _distance(kind, px, py, pz)
+        if bed > 0.0:
+            d = min(d, pz)
+        if d < 0.05:
+            return False
+        t += max(0.85 * d, 0.1)
+    return True
+
+
+@kernel
+def _seen(kind, points, normals, bed, stations, least, cosine):
+    """Set `cosine` to that of the steepest angle at which any station sees each point; 0 where none does.
+
+    `least` is what each station needs at each point. Stations that look in steeper are asked first, so that few rays are
+    followed.
+    """
+    count = stations.shape[0]
+    angle, order = np.empty(count), np.empty(count, dtype=np.int64)
+    way = np.empty((count, 4))
     for i in range(points.shape[0]):
         x, y, z = points[i, 0], points[i, 1], points[i, 2]
-        dx, dy, dz = station[0] - x, station[1] - y, station[2] - z
-        length = np.sqrt(dx * dx + dy * dy + dz * dz)
-        dx, dy, dz = dx / length, dy / length, dz / length
-        c = dx * normals[i, 0] + dy * normals[i, 1] + dz * normals[i, 2]
+        n = 0
+        for s in range(count):
+            dx, dy, dz = stations[s, 0] - x, stations[s, 1] - y, stations[s, 2] - z
+            length = np.sqrt(dx * dx + dy * dy + dz * dz)
+            dx, dy, dz = dx / length, dy / length, dz / length
+            c = dx * normals[i, 0] + dy * normals[i, 1] + dz * normals[i, 2]
+            if c < 0.12 or not c > least[i, s]:
+                continue
+            way[s, 0], way[s, 1], way[s, 2], way[s, 3] = dx, dy, dz, length
+            k = n
+            while k > 0 and angle[k - 1] < c:
+                angle[k], order[k] = angle[k - 1], order[k - 1]
+                k -= 1
+            angle[k], order[k] = c, s
+            n += 1
         cosine[i] = 0.0
-        if c < 0.12:
-            continue
-        t = 0.8
-        clear = True
-        while t < length:
-            px, py, pz = x + t * dx, y + t * dy, z + t * dz
-            if pz > 150.0:
+        for k in range(n):
+            s = order[k]
+            if _is_clear(kind, x, y, z, way[s, 0], way[s, 1], way[s, 2], way[s, 3], bed):
+                cosine[i] = angle[k]
                 break
-            d = _distance(kind, px, py, pz)
-            if bed > 0.0:
-                d = min(d, pz)
-            if d < 0.05:
-                clear = False
-                break
-            t += max(0.85 * d, 0.1)
-        if clear:
-            cosine[i] = c
 
 
 def distances(kind: int, points: np.ndarray, bed: float = 0.0) -> np.ndarray:
@@ -189,8 +220,27 @@ def gradients(kind: int, points: np.ndarray, bed: float = 0.0, step: float = 0.0
     return out
 
 
-def seen_from(kind: int, points: np.ndarray, normals: np.ndarray, bed: float, station: np.ndarray) -> np.ndarray:
-    """Cosine of the angle at which a station sees each point, shape (N,); 0 where it does not."""
+def seen_from(
+    kind: int, points: np.ndarray, normals: np.ndarray, bed: float, stations: np.ndarray, least: np.ndarray
+) -> np.ndarray:
+    """How steeply the station that sees a point best looks at it.
+
+    Parameters
+    ----------
+    kind : int
+        Which shape.
+    points, normals : ndarray, shape (N, 3)
+    bed : float
+        Fillet between part and bed, mm; 0 for a part that does not stand on one.
+    stations : ndarray, shape (S, 3)
+    least : ndarray, shape (N, S)
+        Cosine above which a station sees a point at all.
+
+    Returns
+    -------
+    ndarray, shape (N,)
+        Cosines; 0 where no station sees the point.
+    """
     out = np.empty(len(points))
-    in_chunks(lambda a, b: _seen(kind, points[a:b], normals[a:b], bed, station, out[a:b]), len(points))
+    in_chunks(lambda a, b: _seen(kind, points[a:b], normals[a:b], bed, stations, least[a:b], out[a:b]), len(points))
     return out

@@ -251,8 +251,11 @@ class Kernel(CPUDispatcher):
         entry = f"{self.entry(kinds)}-in"
         with store.turn(entry):
             kept = store.read(entry)
+            constants = result.environment.consts  # what it hands back as arrays is described there
             if kept is not None:
-                library = _brought_back(context, "way in", kept, b"")
+                code, wanted = pickle.loads(kept)
+                constants.extend(wanted[len(constants) :])
+                library = _brought_back(context, "way in", code, b"")
             else:
                 library = LeanLibrary(context.codegen(), "way in")
                 library.enable_object_caching()
@@ -262,7 +265,7 @@ class Kernel(CPUDispatcher):
                     )
                 library.add_linking_library(rtsys.library)
                 library.finalize()
-                store.write(entry, _machine_code(library))
+                store.write(entry, serialize.dumps((_machine_code(library), list(constants))))
         address = context.codegen()._engine.get_function_address(result.fndesc.llvm_cpython_wrapper_name)
         way_in = _function_at(result, address, library)
         self._insert([one._code for one in kinds], way_in, False)
