@@ -12,7 +12,7 @@ import numpy as np
 SCREEN = bool(os.environ.get("DISPLAY"))
 
 if SCREEN:
-    from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+    from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
     from PySide6.QtGui import QImage, QWheelEvent
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import (
@@ -45,6 +45,7 @@ class WindowTest(unittest.TestCase):
         self.session = self.window.session
         self.view = self.window.viewport
         self.folder = tempfile.TemporaryDirectory()
+        self._wake = QTimer(singleShot=True)
 
     def tearDown(self) -> None:
         self.close_window()
@@ -74,13 +75,16 @@ class WindowTest(unittest.TestCase):
         return self.window.tray("Solid")
 
     def settle(self, seconds: float = 60.0) -> None:
-        """Let the window work until nothing is going on and the picture is whole."""
+        """Let the window work until nothing is going on, nothing is about to begin, and the picture is whole."""
         end = time.monotonic() + seconds
+        soon = [timer for timer in self.window.findChildren(QTimer) if timer.isSingleShot() and timer.interval() < 1000]
         calm = 0
-        while calm < 20:
+        while calm < 3:
             self.application.processEvents()
-            time.sleep(0.005)
-            busy = not (self.session.tasks.idle and self.view.is_settled)
+            busy = not (self.session.tasks.idle and self.view.is_settled) or any(timer.isActive() for timer in soon)
+            if busy:  # sleep until something happens, or for a moment
+                self._wake.start(10)
+                self.application.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
             calm = 0 if busy else calm + 1
             self.assertLess(time.monotonic(), end, f"still busy: {self.session.tasks.title}")
 
@@ -190,8 +194,8 @@ class WindowTest(unittest.TestCase):
     def wait_for(self, condition: object, seconds: float = 30) -> None:
         end = time.monotonic() + seconds
         while not condition():
-            self.application.processEvents()
-            time.sleep(0.01)
+            self._wake.start(10)
+            self.application.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
             self.assertLess(time.monotonic(), end)
         self.settle()
 

@@ -1,26 +1,37 @@
-"""Run all tests: compile the kernels, unittest on virtual screens, and one closing line of counts.
+"""Run the tests: unittest on virtual screens, in a few processes that take module after module, and one line of counts.
 
-Each module of tests has a process and a screen of its own; two run at a time. With arguments, only the tests named
-(such as ``tests.test_mesh``) are run, in this process.
+``./tinsnip test`` runs all modules, with today's share of the made-up cases; ``--all`` takes all cases, ``--day N``
+those of another day, ``--seed N`` one alone. Names such as ``test_mesh`` or ``tests.test_mesh.Sound.test_x`` run these
+only, ``--slow`` lists what took longest, ``--record`` notes anew which kernels are used with which types.
 """
 
+import argparse
+import datetime
 import faulthandler
+import json
 import os
 import re
+import resource
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
-_LONGEST = 1740
-"""Seconds after which something hangs."""
-_LONG = ("test_ready", "test_bounds", "test_tree_and_smooth", "test_screens", "test_monkey")
-"""Modules that take long for their size; they begin first."""
+from tests import seeds  # noqa: E402
+
+_LONGEST = 1500
+"""Seconds after which a module hangs."""
+_LONG = (
+    "test_ready", "test_bounds", "test_window_work", "test_window", "test_job_file", "test_recast", "test_print_solid",
+    "test_tree_and_smooth", "test_joining", "test_random_jobs", "test_screens", "test_monkey", "test_losing",
+)  # fmt: skip
+"""Modules that take long; they begin first, so that the processes end together."""
+_DONE = "-- module done "
 
 
 def start_screen(size: str = "1400x900") -> subprocess.Popen | None:
@@ -48,61 +59,164 @@ def start_screen(size: str = "1400x900") -> subprocess.Popen | None:
     return screen
 
 
+def _cpu_seconds() -> float:
+    """Of this process and of those it has waited for."""
+    return sum(sum(resource.getrusage(who)[:2]) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+
+
 class Timed(unittest.TextTestResult):
-    """Says how long each test took."""
+    """Says how long each test took, and how a case that failed is run again."""
 
     def startTest(self, test: unittest.TestCase) -> None:
         super().startTest(test)
-        self.begun = time.perf_counter()
+        self.begun, self.cpu = time.perf_counter(), _cpu_seconds()
 
-    def addSuccess(self, test: unittest.TestCase) -> None:
-        super().addSuccess(test)
-        self.stream.writeln(f"    {time.perf_counter() - self.begun:.1f} s")
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        cpu, clock = _cpu_seconds() - self.cpu, time.perf_counter() - self.begun
+        self.stream.writeln(f"    {test.id()}: {cpu:.1f} CPU s, {clock:.1f} s")
+
+    def addSubTest(self, test: unittest.TestCase, subtest: unittest.TestCase, outcome: object) -> None:
+        super().addSubTest(test, subtest, outcome)
+        seed = getattr(subtest, "params", {}).get("seed")
+        if outcome is not None and seed is not None:
+            self.stream.writeln(f"again: ./tinsnip test {test.id()} --seed {seed}")
 
 
 def run_named(names: list[str]) -> tuple[int, int, int]:
-    """Run some tests in this process, on a screen of their own: passed, failed, skipped."""
-    faulthandler.enable()
-    faulthandler.dump_traceback_later(_LONGEST, exit=True)  # say where a run hangs rather than hang
-    for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
-        os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
-    screen = start_screen()
-    try:
-        suite = unittest.TestLoader().loadTestsFromNames(names)
-        result = unittest.TextTestRunner(verbosity=2, resultclass=Timed).run(suite)
-    finally:
-        if screen is not None:
-            screen.kill()
-            screen.wait()
+    """Run some tests in this process: passed, failed, skipped."""
+    suite = unittest.TestLoader().loadTestsFromNames(names)
+    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=Timed).run(suite)
     # subtests of one test count as that one test
     failed = len({getattr(test, "test_case", test).id() for test, _ in result.failures + result.errors})
     return result.testsRun - failed - len(result.skipped), failed, len(result.skipped)
 
 
-def run_apart(name: str) -> tuple[int, int, int]:
-    """Run a module of tests in a process of its own; what it said is printed whole once it is done."""
-    begun = time.perf_counter()
-    done = subprocess.run(
-        [sys.executable, __file__, name], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace"
-    )
-    print(f"{done.stdout}{name}: {time.perf_counter() - begun:.0f} s", flush=True)
-    counts = re.findall(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", done.stdout, re.M)
-    if not counts:  # it did not come to its end
-        return 0, 1, 0
-    passed, failed, skipped = (int(n or 0) for n in counts[-1])
-    return passed, max(failed, int(done.returncode != 0)), skipped
+def work_off() -> None:
+    """Run the modules named on the input, one after the other, on one screen."""
+    faulthandler.enable()
+    for kind in ("CONFIG", "DATA", "STATE"):  # the user's own settings, jobs and notes stay as they are
+        os.environ[f"XDG_{kind}_HOME"] = tempfile.mkdtemp(prefix="tinsnip-test-")
+    screen = start_screen()
+    try:
+        for line in sys.stdin:
+            faulthandler.dump_traceback_later(_LONGEST, exit=True)  # say where a run hangs rather than hang
+            counts = run_named(line.split())
+            faulthandler.cancel_dump_traceback_later()
+            print(f"{_DONE}{json.dumps(counts)}", flush=True)
+    finally:
+        if screen is not None:
+            screen.kill()
+            screen.wait()
+
+
+class Worker(threading.Thread):
+    """Leads one process that takes module after module; a new one where it did not come to its end."""
+
+    def __init__(self, todo: list[list[str]], printing: threading.Lock) -> None:
+        super().__init__()
+        self.todo, self.printing = todo, printing
+        self.counts: list[tuple[int, int, int]] = []
+        self.said: list[str] = []
+
+    def run(self) -> None:
+        process = None
+        while self.todo:
+            names = self.todo.pop(0)
+            if process is None:
+                process = subprocess.Popen(
+                    [sys.executable, __file__, "--work"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT, text=True, errors="replace",
+                )  # fmt: skip
+            begun, lines, counts = time.perf_counter(), [], None
+            process.stdin.write(" ".join(names) + "\n")
+            process.stdin.flush()
+            for line in process.stdout:
+                if line.startswith(_DONE):
+                    counts = tuple(json.loads(line.removeprefix(_DONE)))
+                    break
+                lines.append(line)
+            if counts is None:
+                process.wait()
+                lines.append(f"the process came to an end meanwhile, with {process.returncode}\n")
+                process = None
+            self.counts.append(counts or (0, 1, 0))
+            self.said += lines
+            with self.printing:
+                print(f"{''.join(lines)}{' '.join(names)}: {time.perf_counter() - begun:.0f} s", flush=True)
+        if process is not None:
+            process.stdin.close()
+            process.wait()
+
+
+def print_slowest(said: list[str], how_many: int = 20) -> None:
+    """The tests that took most CPU seconds."""
+    found = re.findall(r"^    (\S+): ([\d.]+) CPU s, ([\d.]+) s$", "".join(said), re.M)
+    print("Slowest, CPU seconds and seconds:")
+    for name, cpu, clock in sorted(found, key=lambda one: -float(one[1]))[:how_many]:
+        print(f"  {float(cpu):7.1f} {float(clock):7.1f}  {name}")
+
+
+def check_record(log: Path, rewrite: bool) -> int:
+    """Compare the kernels' signatures that were used with those recorded; how many are not, or 0 once rewritten."""
+    from tinsnip.kernels.recorded import RECORD, record_lines
+
+    used = list(dict.fromkeys(log.read_text("utf-8").splitlines())) if log.exists() else []
+    missing = [line for line in used if line not in set(record_lines())]
+    if rewrite:
+        groups = json.loads(RECORD.read_text("utf-8"))
+        kept = {name: [line for line in lines if line in set(used)] for name, lines in groups.items()}
+        kept["rest"] += missing
+        RECORD.write_text(json.dumps(kept, indent=0) + "\n", "utf-8")
+        return 0
+    for line in missing:
+        print(f"kernel not recorded: {line}; ./tinsnip test --record notes it")
+    return len(missing)
+
+
+def _full(name: str) -> str:
+    return name if name.startswith("tests.") else f"tests.{name}"
 
 
 def main() -> int:
-    """Run the tests named, or all modules of tests, two at a time; the exit code."""
-    if sys.argv[1:]:
-        counts = [run_named(sys.argv[1:])]
-    else:
-        folder = ROOT / "tests"
-        modules = sorted(folder.glob("test_*.py"), key=lambda path: (path.stem not in _LONG, -path.stat().st_size))
-        with ThreadPoolExecutor(min(2, os.cpu_count() or 1)) as pool:
-            counts = list(pool.map(run_apart, [f"tests.{path.stem}" for path in modules]))
-    passed, failed, skipped = (sum(column) for column in zip(*counts, strict=True))
+    """Run the tests named, or all modules; the exit code."""
+    parser = argparse.ArgumentParser(prog="tinsnip test", description=__doc__, add_help=True)
+    parser.add_argument("names", nargs="*", metavar="NAME", help="a module, a class or a test")
+    parser.add_argument("--all", action="store_true", help="all made-up cases")
+    parser.add_argument("--day", type=int, default=datetime.date.today().toordinal(), help="those of another day")
+    parser.add_argument("--seed", type=int, help="one of them alone")
+    parser.add_argument("--slow", action="store_true", help="list the twenty slowest")
+    parser.add_argument("--record", action="store_true", help="note which kernels are used with which types")
+    parser.add_argument("--work", action="store_true", help=argparse.SUPPRESS)
+    asked = parser.parse_args()
+    if asked.work:
+        work_off()
+        return 0
+    whole = asked.all or asked.record
+    chosen = f"only {asked.seed}" if asked.seed is not None else "all" if whole else f"day {asked.day}"
+    os.environ[seeds.VARIABLE] = chosen
+    print(seeds.told(), flush=True)
+    begun = time.perf_counter()
+    modules = sorted(
+        (ROOT / "tests").glob("test_*.py"),
+        key=lambda path: (_LONG.index(path.stem) if path.stem in _LONG else 99, -path.stat().st_size),
+    )
+    todo = [[_full(name)] for name in asked.names] or [[f"tests.{path.stem}"] for path in modules]
+    printing = threading.Lock()
+    with tempfile.TemporaryDirectory() as folder:
+        log = Path(folder) / "kernels"
+        os.environ["TINSNIP_KERNEL_LOG"] = str(log)
+        workers = [Worker(todo, printing) for _ in range(min(len(todo), os.cpu_count() or 1))]
+        for worker in workers:
+            worker.start()
+        for worker in workers:
+            worker.join()
+        unknown = check_record(log, asked.record)
+    if asked.slow:
+        print_slowest([line for worker in workers for line in worker.said])
+    passed, failed, skipped = (sum(c[i] for worker in workers for c in worker.counts) for i in range(3))
+    failed += bool(unknown)
+    print(f"{time.perf_counter() - begun:.0f} s, {_cpu_seconds():.0f} CPU s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 0 if passed and not failed else 1
 

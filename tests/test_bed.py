@@ -10,6 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import seeds
 from tinsnip.demo.library import DEMO_SCANS
 from tinsnip.demo.scanner import march, scan
 from tinsnip.formats import Scan, write_mesh
@@ -97,7 +98,7 @@ class Found(unittest.TestCase):
     """Any shape, size, place, tilt, noise, sag and border."""
 
     def test_a_bed_is_found_and_where_it_lies(self) -> None:
-        for seed in range(SEEDS):
+        for seed in seeds(SEEDS, self.id()):
             mesh, normal, point, scale = scene(seed, True)
             with self.subTest(seed=seed):
                 bed = beds_of(mesh)[0]
@@ -105,7 +106,7 @@ class Found(unittest.TestCase):
                 self.assertLess(abs((bed.outline.mean(axis=0) - point) @ normal) / scale, 0.3)
 
     def test_nothing_is_taken_for_a_bed(self) -> None:
-        for seed in range(SEEDS):
+        for seed in seeds(SEEDS, self.id()):
             with self.subTest(seed=seed):
                 self.assertEqual(beds_of(scene(seed, False)[0]), ())
         odd = [

@@ -6,10 +6,12 @@ import unittest
 import numpy as np
 
 from tests import specimens
+from tests.seeds import seeds
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.progress import Progress
 from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import largest_deviation
 from tinsnip.treat import Context, Reduce, StraightSnip
 
@@ -20,11 +22,24 @@ def dense(mesh: Mesh, rows: int = 13) -> np.ndarray:
     return np.einsum("wk,fkc->fwc", weights, mesh.vertices[mesh.faces]).reshape(-1, 3)
 
 
-def away(points: np.ndarray, mesh: Mesh) -> float:
-    """Largest distance of points from a surface, by the product's closest points (tested against brute force)."""
-    from tinsnip.space.tree import closest_points
+def far(mesh: Mesh, other: Mesh) -> float:
+    """Largest distance of a hundred and more points of each triangle from another surface.
 
-    return float(closest_points(mesh.tree, points, Progress().state)[0].max())
+    By the product's closest points, tested against brute force. Only triangles that can hold the largest are filled:
+    from its corners, middle and edges' middles no point of a triangle is farther than half its longest edge, and a
+    distance changes no faster than its point moves.
+    """
+
+    def distances(points: np.ndarray) -> np.ndarray:
+        return closest_points(other.tree, points, Progress().state)[0]
+
+    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
+    corner = distances(mesh.vertices)[mesh.faces].max(axis=1)
+    inner = distances(np.concatenate([(a + b) / 2, (b + c) / 2, (c + a) / 2, (a + b + c) / 3])).reshape(4, -1)
+    known = np.maximum(corner, inner.max(axis=0))
+    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0)
+    chosen = known + longest / 2 >= known.max()
+    return max(float(known.max()), float(distances(dense(Mesh(mesh.vertices, mesh.faces[chosen]))).max()))
 
 
 def cup(radius: float, wall: float, around: int = 72, up: int = 30) -> Mesh:
@@ -67,8 +82,8 @@ def box(rounds: int) -> Mesh:
 
 class Bounds(unittest.TestCase):
     def test_a_bound_holds_and_is_tight(self) -> None:
-        rng = np.random.default_rng(0)
-        for turn in range(60):
+        for turn in seeds(60, self.id()):
+            rng = np.random.default_rng((0, turn))
             make = (specimens.sphere, specimens.torus, specimens.bored_box)[turn % 3]
             mesh = make(10.0, 4 * int(rng.integers(4, 14))).mesh
             noise = rng.normal(0, rng.choice([0, 0.01, 0.1, 0.4]), mesh.vertices.shape)
@@ -77,7 +92,7 @@ class Bounds(unittest.TestCase):
                 mesh = StraightSnip(offset=0.3, normal=(0.1, 0.2, 1)).apply(mesh, Context()).mesh
             less = Reduce(percent=float(rng.uniform(2, 60))).apply(mesh, Context()).mesh
             told = largest_deviation(less, mesh, Progress())
-            found = max(away(dense(less), mesh), away(dense(mesh), less))
+            found = max(far(less, mesh), far(mesh, less))
             self.assertLessEqual(found, told.max * (1 + 1e-12))
             self.assertLess(told.max, 1.1 * found + 1e-5 * mesh.diagonal)
             self.assertLessEqual(told.p99, told.max)
@@ -87,9 +102,9 @@ class Bounds(unittest.TestCase):
         self.assertAlmostEqual(largest_deviation(shifted, same, Progress()).max, 0.25, delta=0.0026)
 
     def test_two_hundred_reductions_keep_to_their_limits(self) -> None:
-        rng = np.random.default_rng(1)
-        passed = 0
-        for turn in range(200):
+        passed, taken = 0, list(seeds(200, self.id()))
+        for turn in taken:
+            rng = np.random.default_rng((1, turn))
             kind = turn % 4
             if kind == 0:
                 mesh = specimens.torus(10.0, 4 * int(rng.integers(5, 11))).mesh
@@ -107,11 +122,11 @@ class Bounds(unittest.TestCase):
             outcome = Reduce(max_deviation_mm=limit).apply(mesh, Context())
             less = outcome.mesh
             written = Mesh(less.vertices.astype(np.float32), less.faces)  # as a file of single precision has it
-            found = max(away(dense(written), mesh), away(dense(mesh), written))
+            found = max(far(written, mesh), far(mesh, written))
             self.assertLessEqual(found, limit, f"turn {turn}")
             self.assertLessEqual(outcome.figures.get("deviation_mm", 0.0), limit)
             passed += len(less.faces) < len(mesh.faces)
-        self.assertGreater(passed, 150)
+        self.assertGreaterEqual(passed, len(taken) * 3 // 4 - 1)
 
     def test_a_box_comes_down_to_its_twelve_triangles(self) -> None:
         mesh = box(5)

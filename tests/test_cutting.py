@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from tests import specimens
+from tests.seeds import seeds
 from tests.test_mesh import random_mesh
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Mesh
@@ -84,7 +85,8 @@ class Cuts(unittest.TestCase):
 
     def test_two_hundred_random_cuts(self) -> None:
         cut = {}
-        for seed in range(200):
+        taken = list(seeds(200, self.id()))
+        for seed in taken:
             rng = np.random.default_rng(seed)
             size = float(rng.choice([1.0, 40.0, 2000.0]))
             mesh = MAKES[seed % 3](size, int(rng.choice([8, 12, 32]))).mesh
@@ -120,7 +122,8 @@ class Cuts(unittest.TestCase):
                 closed = self.both(snip.model_copy(update={"close": True}), mesh)
                 self.assertEqual([specimens.closed_faults(s.vertices, s.faces[:, ::way]) for s in closed], ["", ""])
                 self.assertAlmostEqual(sum(s.volume for s in closed) / mesh.volume, 1.0, delta=1e-9)
-        self.assertTrue(all(count > 25 for count in cut.values()) and len(cut) == 4, cut)
+        if len(taken) > 1:
+            self.assertTrue(all(count > len(taken) // 9 for count in cut.values()) and len(cut) == 4, cut)
 
     def test_volumes_against_formulas(self) -> None:
         ball = specimens.sphere(20.0, 120).mesh

@@ -11,6 +11,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.exact_count import counted_exactly
+from tests.seeds import seeds
 from tests.test_untangle import folded_over
 from tinsnip.cli import cli
 from tinsnip.demo import DEMO_SCANS, demo_scan, shapes
@@ -80,12 +81,13 @@ class Proven(unittest.TestCase):
 
     def test_analytic_shapes(self) -> None:
         makes, ready = (specimens.sphere, specimens.torus, specimens.bored_box), 0
-        for seed in range(48):
+        taken = list(seeds(48, self.id()))
+        for seed in taken:
             make, size = makes[seed % 3], (2.0, 200.0, 2000.0)[seed // 3 % 3]
             rates = ({}, {"pinches": 0.003, "flips": 0.02}, {"doubles": 0.02, "holes": 7, "crumbs": 30, "voids": 2})
             with self.subTest(shape=make.__name__, size=size, seed=seed):
                 ready += self.check(make, size, seed, 2 * (seed % 2), **rates[seed % 4 % 3])
-        self.assertGreaterEqual(ready, 44)
+        self.assertGreaterEqual(ready, len(taken) - 1 - len(taken) // 12)
 
     def test_demo_shapes(self) -> None:
         ready = 0

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.random_scans import RandomScan, random_scan
+from tests.seeds import seeds
 from tests.test_shapes import klein, moebius, put, sheet, together, tube, without
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
@@ -39,7 +40,7 @@ class Generated(unittest.TestCase):
         routine, ended, why = load_routine("print-solid"), collections.Counter(), collections.Counter()
         with tempfile.TemporaryDirectory() as keep:
             folder = Path(keep)
-            for seed in range(self.COUNT):
+            for seed in seeds(self.COUNT, self.id()):
                 scan = random_scan(seed)
                 raw, out = folder / f"{seed}.ply", folder / f"{seed}.stl"
                 write_mesh(scan.mesh, raw)

@@ -9,6 +9,7 @@ from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.random_scans import moved
+from tests.seeds import seeds
 from tests.test_shapes import moebius, put, sheet, together
 from tests.test_untangle import folded_over
 from tinsnip.errors import BadInput
@@ -84,7 +85,7 @@ class Skins(unittest.TestCase):
                     self.assertAlmostEqual(after.volume / mesh.volume, 1.0, delta=0.004)
 
     def test_any_junk_becomes_one_valid_solid(self) -> None:
-        for seed in range(50):
+        for seed in seeds(50, self.id()):
             rng = np.random.default_rng(seed)
             mesh, true = junk(rng, float(10 ** rng.uniform(0, 3)))
             with self.subTest(seed=seed):

@@ -10,6 +10,7 @@ from click.testing import CliRunner
 
 from tests import specimens
 from tests.exact_count import counted_exactly
+from tests.seeds import seeds
 from tests.test_patches import holed
 from tests.test_rims import cut_solid, patch_of_surface, vessel
 from tests.test_shapes import put, together
@@ -57,7 +58,8 @@ class Reversed(unittest.TestCase):
 
     def test_forty_damaged_open_shapes(self) -> None:
         ready = 0
-        for seed in range(40):
+        taken = list(seeds(40, self.id()))
+        for seed in taken:
             rng = np.random.default_rng(seed)
             size = (2.0, 200.0, 2000.0)[seed % 3]
             whole = (patch_of_surface, vessel, cut_solid)[seed // 3 % 3](rng, size)
@@ -83,7 +85,7 @@ class Reversed(unittest.TestCase):
                 back = result.vertices[np.unique(result.faces.ravel()[result.loops.halfedges])]
                 far = np.array([np.linalg.norm(rim - p, axis=1).min() for p in back])
                 self.assertLess(far.max(), 0.12 * size)
-        self.assertGreaterEqual(ready, 34)
+        self.assertGreaterEqual(ready, len(taken) - 1 - len(taken) // 8)
 
     def test_demo_scans(self) -> None:
         for name in DEMO_SCANS:

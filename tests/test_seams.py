@@ -10,6 +10,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import seeds
 from tests.test_command_line import tinsnip
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
@@ -55,7 +56,7 @@ def in_patches(rng: np.random.Generator, mesh: Mesh, count: int, jitter: float, 
 
 class Welded(unittest.TestCase):
     def test_patches_become_the_surface_they_were(self) -> None:
-        for seed in range(36):
+        for seed in seeds(36, self.id()):
             rng = np.random.default_rng(seed)
             size = SIZES[seed % 3]
             whole = MAKES[seed // 3 % 3](size, 48).mesh

@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import seeds
 from tests.test_bounds import box
 from tests.test_crossings import counted_by_hand
 from tests.test_shapes import together
@@ -41,7 +42,7 @@ def folded_over(rng: np.random.Generator, mesh: Mesh, count: int, far: float) ->
 
 class United(unittest.TestCase):
     def test_shells_that_cross_become_their_union(self) -> None:
-        for seed in range(24):
+        for seed in seeds(24, self.id()):
             rng = np.random.default_rng(seed)
             size = (2.0, 200.0, 2000.0)[seed % 3]
             parts = []
@@ -103,7 +104,7 @@ class United(unittest.TestCase):
 class Mended(unittest.TestCase):
     def test_folded_places_become_surface_again(self) -> None:
         mended = 0
-        for seed in range(48):
+        for seed in seeds(48, self.id()):
             rng = np.random.default_rng(seed)
             size = (2.0, 200.0, 2000.0)[seed % 3]
             whole = MAKES[seed // 3 % 3](size, 80).mesh

@@ -1,0 +1,33 @@
+"""Which of the made-up cases a run takes: a share that changes from day to day, all of them, or one."""
+
+import os
+import zlib
+from collections.abc import Iterator
+
+__all__ = ["SHARES", "VARIABLE", "seeds", "told"]
+
+SHARES = 4
+"""In so many days every case has had its turn."""
+VARIABLE = "TINSNIP_TEST_SEEDS"
+"""Set by the runner: ``all``, ``day N`` or ``only N``."""
+
+
+def seeds(count: int, name: str = "") -> Iterator[int]:
+    """The numbers below `count` that this run takes; `name` lets each test begin at another place of the round."""
+    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    for seed in range(count):
+        if how == "only":
+            if seed == int(number):
+                yield seed
+        elif how == "all" or (seed // 10 + seed + zlib.crc32(name.encode()) + int(number)) % SHARES == 0:
+            yield seed
+
+
+def told() -> str:
+    """What the run takes, for its head line."""
+    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    if how == "only":
+        return f"made-up cases: number {number} alone"
+    if how == "all":
+        return "made-up cases: all"
+    return f"made-up cases: share {int(number) % SHARES + 1} of {SHARES}, by the date (--day {number}; --all takes all)"
