@@ -14,14 +14,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 from tinsnip.kernels.dispatch import store
-from tinsnip.kernels.recorded import Recorded, read_record
+from tinsnip.kernels.recorded import RECORD, Recorded, read_record
 
 __all__ = ["is_whole", "start_workers", "warm_up"]
 
 
 def _mark() -> str:
     """The name of an entry that says: all is there, for these very sources."""
-    sources = sorted(Path(__file__).parent.rglob("*.py")) + [Path(__file__).parent / "kernels" / "recorded.json"]
+    sources = [*sorted(Path(__file__).parent.rglob("*.py")), RECORD]
     facts = [(str(path), path.stat().st_size, path.stat().st_mtime_ns) for path in sources]
     return f"whole-{hashlib.sha256(repr(facts).encode()).hexdigest()[:16]}"
 

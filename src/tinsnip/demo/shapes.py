@@ -58,7 +58,7 @@ def _pump_cover(x, y, z):
     # the neck
     d = _blend(d, _disc(x, y, z, 23.0, 0.0, 72.0, 2.0), 5.0)
     d = _blend(d, np.sqrt((np.sqrt(x * x + y * y) - 22.0) ** 2 + (z - 66.0) ** 2) - 5.0, 5.0)
-    # seven bolt bosses with blind holes, one left out where the branch passes; those too far off to matter are passed over
+    # seven bolt bosses with blind holes; those too far off to matter are passed over
     for i in range(7):
         bx, by = x - _BOSSES[i, 0], y - _BOSSES[i, 1]
         away = np.sqrt(bx * bx + by * by) - 0.01
@@ -175,8 +175,8 @@ def _is_clear(kind, x, y, z, dx, dy, dz, length, bed):
 def _seen(kind, points, normals, bed, stations, least, cosine):
     """Set `cosine` to that of the steepest angle at which any station sees each point; 0 where none does.
 
-    `least` is what each station needs at each point. Stations that look in steeper are asked first, so that few rays are
-    followed.
+    `least` is what each station needs at each point. Stations that look in steeper are asked first, so that few rays
+    are followed.
     """
     count = stations.shape[0]
     angle, order = np.empty(count), np.empty(count, dtype=np.int64)

@@ -1,7 +1,7 @@
 """Compiled kernels: one decorator, compiled at their first call and kept on disk for all later ones.
 
-`dispatch` tells signatures apart and links kernels to each other, `lean` is the way from Python to machine code, `store`
-keeps what was compiled, and `recorded` knows the signatures that the program uses, for those who compile ahead.
+`dispatch` tells signatures apart and lets kernels call each other, `lean` is the way from Python to machine code,
+`store` keeps what was compiled, and `recorded` knows the signatures that are used, for those who compile ahead.
 """
 
 import os

@@ -1,11 +1,11 @@
 """A dispatcher of our own over numba's: few signatures, and kernels that call each other by name.
 
-numba compiles a kernel anew for each literal argument, each read-only array and each width of an integer, and links what it
-calls into it, to optimise all of that again. Here arguments are told apart by what matters alone; a kernel of some size is
-compiled once, and called. The way in from Python is made when Python calls for the first time.
+numba compiles a kernel anew for each literal argument, each read-only array and each width of an integer, and links
+what it calls into it, to optimise all of that again. Here arguments are told apart by what matters alone; a kernel of
+some size is compiled once, and called. The way in from Python is made when Python calls for the first time.
 
-This rests on private hooks of numba, whose version is pinned, and on one promise: no kernel writes into an array that it
-was given as read-only, as nothing keeps it from doing so.
+This rests on private hooks of numba, whose version is pinned, and on one promise: no kernel writes into an array that
+it was given as read-only, as nothing keeps it from doing so.
 """
 
 import gc
@@ -35,8 +35,8 @@ _LARGE = 60
 takes in by itself."""
 
 _ALLOCATING = {
-    "arange", "array", "ascontiguousarray", "concatenate", "copy", "empty", "empty_like", "flatten", "full", "full_like",
-    "ones", "ravel", "reshape", "searchsorted", "sum", "view", "zeros", "zeros_like",
+    "arange", "array", "ascontiguousarray", "concatenate", "copy", "empty", "empty_like", "flatten", "full",
+    "full_like", "ones", "ravel", "reshape", "searchsorted", "sum", "view", "zeros", "zeros_like",
 }  # fmt: skip
 """Names by which a kernel may come to an array that was not handed to it, which then has to be counted and let go."""
 

@@ -1,8 +1,7 @@
 """From a Python function to machine code in as little time as it takes.
 
-numba's default way serves everything that Python may hold. Kernels are plain loops: without closures, generators, objects
-and whole-array expressions, most passes find nothing to do, and one run of LLVM over the whole is enough. What the passes
-left out would have cost was a third of each compilation, and none was seen to make a kernel faster.
+numba's default way serves everything that Python may hold. Kernels are plain loops: without closures, generators,
+objects and whole-array expressions most passes find nothing to do, and one run of LLVM over the whole is enough.
 """
 
 import operator

@@ -12,7 +12,7 @@ from tinsnip.kernels.dispatch import Kernel, registered
 __all__ = ["RECORD", "Recorded", "read_record", "record_lines", "written"]
 
 RECORD = Path(__file__).parent / "recorded.json"
-"""Signatures line by line as `written` puts them, in the order in which they are wanted: ``{"opening": [...], ...}``."""
+"""Signatures as `written` puts them, in groups and in the order in which they are wanted; " in" where Python calls."""
 
 Recorded = tuple[Kernel, tuple, bool]
 """A kernel, the types of its arguments, and whether Python calls it so, or other kernels do."""
@@ -50,7 +50,7 @@ def read_record(groups: Iterable[str] | None = None, record: Path = RECORD) -> l
 def _read(line: str) -> Recorded | None:
     call, way_in = line.removesuffix(" in"), line.endswith(" in")
     name, _, arguments = call.partition("(")
-    module, _, function = name.rpartition(".")
+    module = name.rpartition(".")[0]
     try:
         importlib.import_module(f"tinsnip.{module}")
     except ModuleNotFoundError:

@@ -1,8 +1,9 @@
 """What was compiled, on disk: an entry for each kernel and signature, found by what its code depends on.
 
-An entry's name holds a hash over the kernel's own code, the constants it uses and, the same way, every kernel it calls: an
-edit makes anew what it concerns and nothing else, and stale code has no name by which it could be found. Entries are
-written beside and moved into place, and checked when read. Of several processes that want one, one compiles; the others wait.
+An entry's name holds a hash over the kernel's own code, the constants it uses and, the same way, every kernel it calls:
+an edit makes anew what it concerns and nothing else, and stale code has no name by which it could be found. Entries are
+written beside and moved into place, and checked when read. Of several processes that want one, one compiles and the
+others wait.
 """
 
 import contextlib
@@ -27,7 +28,7 @@ __all__ = ["Store", "code_key"]
 
 _MARK = b"tinsnip kernel 1\n"
 _KEPT_DAYS = 60
-"""Entries that nobody read for so long are cleared: those of edited kernels, of an older Python or another processor."""
+"""Entries that nobody read for so long are cleared: of edited kernels, of an older Python, of another processor."""
 
 
 def code_key(function: Callable) -> str:

@@ -21,6 +21,11 @@ class Flight(QObject):
         self._moved = moved
         self._animation: QVariantAnimation | None = None
 
+    @property
+    def is_under_way(self) -> bool:
+        """Whether the camera is on its way to a finding."""
+        return self._animation is not None and self._animation.state() == QVariantAnimation.State.Running
+
     def fly_to(self, finding: Finding, sight: "tuple[np.ndarray, np.ndarray] | None") -> None:
         """Bring a finding to the middle, seen from its open side, large enough to judge.
 

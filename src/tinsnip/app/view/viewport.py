@@ -163,9 +163,15 @@ class Viewport(QOpenGLWidget):
 
     @property
     def is_settled(self) -> bool:
-        """The full mesh is on the screen."""
+        """The full mesh is on the screen, and stays as it is."""
         scene = self.scene
-        ready = scene is not None and self._pending is None and not self._moving and not scene.is_loading
+        ready = (
+            scene is not None
+            and self._pending is None
+            and not self._moving
+            and not self.flight.is_under_way
+            and not scene.is_loading
+        )
         return ready and (scene.triangles == 0 or scene.stage_done >= scene.triangles)
 
     def redraw(self, *_: object) -> None:
