@@ -97,6 +97,8 @@ class WindowTest(unittest.TestCase):
     def key(self, key: "Qt.Key", modifier: "Qt.KeyboardModifier | None" = None) -> None:
         focus = QApplication.focusWidget() or self.window
         QTest.keyClick(focus, key, modifier or Qt.KeyboardModifier.NoModifier)
+        if modifier == Qt.KeyboardModifier.AltModifier:  # a button pressed by its letter stays down for a moment
+            QTest.qWait(150)
         self.settle()
 
     def click(self, widget: object, x: float | None = None, y: float | None = None) -> None:

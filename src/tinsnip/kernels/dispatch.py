@@ -88,6 +88,10 @@ class Kernel(CPUDispatcher):
         self.name = f"{function.__module__.removeprefix('tinsnip.')}.{function.__name__}"
         self.needs: dict[tuple, tuple] = {}
         self.is_apart: dict[tuple, bool] = {}
+        self.is_kept = function.__module__.startswith("tinsnip.")
+        """Whether it is found again by its name in another process."""
+        self.compiled: list[tuple] = []
+        """Signatures that were compiled in this process, and not fetched."""
         self._key = ""
         self._ways_in: dict[tuple, Any] = {}
 
@@ -135,6 +139,9 @@ class Kernel(CPUDispatcher):
         """The code for a signature, from memory, from disk, or by compiling it."""
         kinds = tuple(sig.args) if hasattr(sig, "args") else tuple(sig)
         if kinds not in self.overloads:
+            if not self.is_kept:
+                self._compile_anew(kinds)
+                return self.overloads[kinds].entry_point
             _log(self, kinds, "")
             entry = self.entry(kinds)
             with store.turn(entry):
@@ -178,6 +185,7 @@ class Kernel(CPUDispatcher):
             _under_way -= 1
             if collects:
                 gc.enable()
+        self.compiled.append(kinds)
         result = self.overloads[kinds]
         function = result.library._final_module.get_function(result.fndesc.llvm_func_name)
         self.is_apart[kinds] = str(function).count("\n") >= _LARGE
@@ -245,12 +253,13 @@ class Kernel(CPUDispatcher):
 
     def _make_way_in(self, kinds: tuple) -> None:
         """The function by which Python calls: it takes arguments apart and lets go of Python's lock."""
-        _log(self, kinds, " in")
         result = self.overloads[kinds]
         context = result.target_context
         entry = f"{self.entry(kinds)}-in"
+        if self.is_kept:
+            _log(self, kinds, " in")
         with store.turn(entry):
-            kept = store.read(entry)
+            kept = store.read(entry) if self.is_kept else None
             constants = result.environment.consts  # what it hands back as arrays is described there
             if kept is not None:
                 code, wanted = pickle.loads(kept)
@@ -265,7 +274,8 @@ class Kernel(CPUDispatcher):
                     )
                 library.add_linking_library(rtsys.library)
                 library.finalize()
-                store.write(entry, serialize.dumps((_machine_code(library), list(constants))))
+                if self.is_kept:
+                    store.write(entry, serialize.dumps((_machine_code(library), list(constants))))
         address = context.codegen()._engine.get_function_address(result.fndesc.llvm_cpython_wrapper_name)
         way_in = _function_at(result, address, library)
         self._insert([one._code for one in kinds], way_in, False)
