@@ -1,4 +1,8 @@
-"""Smooth height fields through scattered places: polyharmonic regression splines whose smoothness the data choose."""
+"""Smooth height fields through scattered places: polyharmonic regression splines whose smoothness the data choose.
+
+What goes over single numbers is compiled; products of matrices and their eigenvalues are left to NumPy, as they would
+take ten seconds to compile within kernels.
+"""
 
 from dataclasses import dataclass
 
@@ -48,8 +52,10 @@ class HeightField:
 
     def at(self, places: np.ndarray) -> np.ndarray:
         """Heights at places, shape (N, 2)."""
-        own = (places - self.middle) / self.extent
-        return _heights(own, self.centres, self.weights, self.powers, self.bend)
+        own = np.ascontiguousarray((places - self.middle) / self.extent)
+        heights = _round(own, self.bend) @ self.powers
+        _add_bumps(own, self.centres, self.weights, heights)
+        return heights
 
 
 @kernel
@@ -60,57 +66,59 @@ def _bump(x, y):
 
 
 @kernel
-def _bumps(places, centres):
-    out = np.empty((places.shape[0], centres.shape[0]))
+def _fill_bumps(places, centres, out):
     for i in range(places.shape[0]):
         for j in range(centres.shape[0]):
             out[i, j] = _bump(places[i, 0] - centres[j, 0], places[i, 1] - centres[j, 1])
+
+
+def _bumps(places: np.ndarray, centres: np.ndarray) -> np.ndarray:
+    out = np.empty((len(places), len(centres)))
+    _fill_bumps(places, centres, out)
     return out
 
 
 @kernel
-def _heights(places, centres, weights, powers, bend):
-    out = _round(places, bend) @ powers
+def _add_bumps(places, centres, weights, heights):
     for i in range(places.shape[0]):
         for j in range(centres.shape[0]):
-            out[i] += weights[j] * _bump(places[i, 0] - centres[j, 0], places[i, 1] - centres[j, 1])
-    return out
+            heights[i] += weights[j] * _bump(places[i, 0] - centres[j, 0], places[i, 1] - centres[j, 1])
 
 
 @kernel
-def _spread(places, count):
-    """Numbers of some places that lie far from each other."""
-    n = places.shape[0]
-    chosen = np.empty(count, dtype=np.int64)
-    far = np.full(n, np.inf)
+def _spread(places, far, chosen):
+    """Numbers of some places that lie far from each other; `far` begins at infinity."""
     now = 0
-    for i in range(count):
+    for i in range(chosen.shape[0]):
         chosen[i] = now
         farthest = -1.0
         x, y = places[now, 0], places[now, 1]
-        for v in range(n):
+        for v in range(places.shape[0]):
             d = (places[v, 0] - x) ** 2 + (places[v, 1] - y) ** 2
             if d < far[v]:
                 far[v] = d
             if far[v] > farthest:
                 farthest = far[v]
                 now = v
-    return chosen
 
 
 @kernel
-def _round(places, bend):
+def _fill_round(places, bend, terms):
     """The terms of a quadratic, the last three steeper outwards as on a surface whose curvature stays the same.
 
     With the bend of a ball or a cylinder, half of its terms make the very ball or cylinder; with none, they are plain.
     """
-    terms = np.empty((places.shape[0], _POWERS))
     for i in range(places.shape[0]):
         x, y = places[i, 0], places[i, 1]
         u, v = bend[0, 0] * x + bend[0, 1] * y, bend[1, 0] * x + bend[1, 1] * y
         grows = 2.0 / (1.0 + np.sqrt(1.0 - min(u * u + v * v, _STEEPEST * _STEEPEST)))
         terms[i, 0], terms[i, 1], terms[i, 2] = 1.0, x, y
         terms[i, 3], terms[i, 4], terms[i, 5] = grows * x * x, grows * x * y, grows * y * y
+
+
+def _round(places: np.ndarray, bend: np.ndarray) -> np.ndarray:
+    terms = np.empty((len(places), _POWERS))
+    _fill_round(places, bend, terms)
     return terms
 
 
@@ -153,16 +161,16 @@ def _back(upper, right):
 
 
 @kernel
-def _bend_of(places, heights, step, bend):
+def _bend_of(places, heights, terms, upper, found, bend):
     """The curvature, at unit size, of the surface of that sort which fits best; by repeated least squares."""
-    places = np.ascontiguousarray(places[::step])
-    heights = np.ascontiguousarray(heights[::step])
-    upper = np.empty((_POWERS, _POWERS))
     for _ in range(_BEND_ROUNDS):
-        terms = _round(places, bend)
+        _fill_round(places, bend, terms)
         if not _orthogonal(terms, upper):
             return False
-        found = terms.T @ heights
+        for k in range(_POWERS):
+            found[k] = 0.0
+            for i in range(places.shape[0]):
+                found[k] += terms[i, k] * heights[i]
         _back(upper, found)
         change = max(abs(2 * found[3] - bend[0, 0]), abs(found[4] - bend[0, 1]), abs(2 * found[5] - bend[1, 1]))
         if change < 1e-9:
@@ -172,14 +180,14 @@ def _bend_of(places, heights, step, bend):
 
 
 @kernel
-def _beside_quadratics(centres):
-    """Combinations of the centres that no quadratic has a share in, shape (C, C - 6), by Householder's reflections."""
-    n = centres.shape[0]
-    rest = _round(centres, np.zeros((2, 2)))
-    free = np.zeros((n, n - _POWERS))
+def _beside_quadratics(rest, mirrors, free):
+    """Combinations of the centres that no quadratic has a share in, by Householder's reflections.
+
+    `rest` is the quadratic's terms at the centres; `mirrors` and `free`, shape (C, C - 6), are zero to begin with.
+    """
+    n = rest.shape[0]
     for i in range(n - _POWERS):
         free[i + _POWERS, i] = 1.0
-    mirrors = np.zeros((_POWERS, n))
     for j in range(_POWERS):
         size = 0.0
         for i in range(j, n):
@@ -188,41 +196,38 @@ def _beside_quadratics(centres):
         for i in range(j, n):
             mirrors[j, i] = rest[i, j]
         mirrors[j, j] += size if rest[j, j] >= 0 else -size
-        _mirrored(mirrors[j], rest)
+        _mirrored(mirrors, j, rest)
     for j in range(_POWERS - 1, -1, -1):
-        _mirrored(mirrors[j], free)
-    return free
+        _mirrored(mirrors, j, free)
 
 
 @kernel
-def _mirrored(normal, columns):
+def _mirrored(mirrors, j, columns):
     square = 0.0
-    for i in range(normal.shape[0]):
-        square += normal[i] * normal[i]
+    for i in range(mirrors.shape[1]):
+        square += mirrors[j, i] * mirrors[j, i]
     if not square > 0.0:
         return
     for k in range(columns.shape[1]):
         share = 0.0
-        for i in range(normal.shape[0]):
-            share += normal[i] * columns[i, k]
+        for i in range(mirrors.shape[1]):
+            share += mirrors[j, i] * columns[i, k]
         share *= 2.0 / square
-        for i in range(normal.shape[0]):
-            columns[i, k] -= share * normal[i]
+        for i in range(mirrors.shape[1]):
+            columns[i, k] -= share * mirrors[j, i]
 
 
 @kernel
-def _stiff_ways(centres, free):
+def _stiff_ways(stiff, root, free):
     """Turn combinations of the centres into ones of unit bending energy, in place; False where that cannot be."""
-    stiff = free.T @ (_bumps(centres, centres) @ free)
     n = stiff.shape[0]
     trace = 0.0
     for i in range(n):
         trace -= stiff[i, i]
-    root = np.zeros((n, n))  # lower: stiff = root root'
     for j in range(n):
         for i in range(j, n):
             value = -0.5 * (stiff[i, j] + stiff[j, i]) + (1e-12 * trace / n if i == j else 0.0)
-            for k in range(j):
+            for k in range(j):  # lower: stiff = root root'
                 value -= root[i, k] * root[j, k]
             if i == j:
                 if not value > 0.0:
@@ -238,83 +243,42 @@ def _stiff_ways(centres, free):
     return True
 
 
-@kernel
-def _weighed(terms, heights, ways, weight, tried, powers, bent):
-    """Weigh smoothness against residuals by generalised cross-validation; what is left of the heights."""
+@dataclass
+class _Weighed:
+    """A fit at the smoothness that was chosen: weights of the ways, of the powers, and what is left of the heights."""
+
+    bent: np.ndarray
+    powers: np.ndarray
+    left: np.ndarray
+
+
+def _weighed(terms: np.ndarray, heights: np.ndarray, ways: np.ndarray, weight: np.ndarray | None) -> _Weighed | None:
+    """Weigh smoothness against residuals by generalised cross-validation; None where the terms depend on each other."""
     n, m = ways.shape
-    plain, bends, target = terms.copy(), ways.copy(), heights.copy()
-    for i in range(n):
-        if weight[i] != 1.0:
-            root = np.sqrt(weight[i])
-            plain[i] *= root
-            bends[i] *= root
-            target[i] *= root
+    plain, bends, whole = terms.copy(), ways, heights
+    if weight is not None:
+        root = np.sqrt(weight)
+        plain, bends, whole = terms * root[:, None], ways * root[:, None], heights * root
     upper = np.empty((_POWERS, _POWERS))
     if not _orthogonal(plain, upper):
-        return np.full(n, np.nan)
-    across = np.ascontiguousarray(plain.T)
-    whole = target.copy()
-    target -= plain @ (across @ target)
-    bent[:] = 0.0
+        return None
+    target = whole - plain @ (plain.T @ whole)
+    bent = np.zeros(m)
     if m:
-        left = bends - plain @ (across @ bends)
-        back = np.ascontiguousarray(left.T)
-        stiffness, axes = np.linalg.eigh(back @ left)
-        along = np.ascontiguousarray(axes.T) @ (back @ target)
-        every = (target * target).sum()
-        best, smooth = np.inf, 0.0
-        top = max(stiffness[m - 1], 1e-300)
-        for share in tried:
-            residual, freedom = every, float(n - _POWERS)
-            for j in range(m):
-                own = max(stiffness[j], 0.0)
-                part = 1.0 / (own + share * top)
-                residual -= (2.0 - own * part) * part * along[j] * along[j]
-                freedom -= own * part
-            score = max(residual, 1e-15 * every) / max(freedom, 1e-3) ** 2
-            if score < best:
-                best, smooth = score, share * top
-        for j in range(m):
-            along[j] /= max(stiffness[j], 0.0) + smooth
-        bent[:] = axes @ along
-    powers[:] = across @ (whole - bends @ bent)
+        left = bends - plain @ (plain.T @ bends)
+        stiffness, axes = np.linalg.eigh(left.T @ left)
+        along = axes.T @ (left.T @ target)
+        every = float(target @ target)
+        own = np.maximum(stiffness, 0.0)
+        smooth = _TRIED * max(float(stiffness[-1]), 1e-300)
+        part = 1.0 / (own + smooth[:, None])
+        freed = own * part
+        residual = every - ((2.0 - freed) * part) @ (along * along)
+        score = np.maximum(residual, 1e-15 * every) / np.maximum(n - _POWERS - freed.sum(axis=1), 1e-3) ** 2
+        bent = axes @ (along / (own + smooth[score.argmin()]))
+    powers = plain.T @ (whole - bends @ bent)
     _back(upper, powers)
-    return heights - ways @ bent - terms @ powers
-
-
-@kernel
-def _fit(own, heights, extent, most, tried, bend, powers, numbers, weights):
-    """Fit the field to places at unit size; how many centres it has, -1 where the places do not determine it."""
-    n = own.shape[0]
-    upper = np.empty((_POWERS, _POWERS))
-    if not _orthogonal(_round(own, bend), upper):
-        return -1
-    if not _bend_of(own, heights / extent, max(1, n // _BEND_DATA), bend):
-        return -1
-    terms, count = _round(own, bend), numbers.shape[0]
-    numbers[:] = _spread(own, count)
-    centres = own[numbers]
-    if count <= _POWERS + 1:
-        count, ways, back = 0, np.empty((n, 0)), np.empty((0, 0))
-    else:
-        back = _beside_quadratics(centres)
-        if not _stiff_ways(centres, back):
-            return -1
-        ways = _bumps(own, centres) @ back
-    weight, bent = np.ones(n), np.zeros(ways.shape[1])
-    for turn in range(2):
-        residual = np.abs(_weighed(terms, heights, ways, weight, tried, powers, bent))
-        if not np.isfinite(residual).all():
-            return -1
-        common = 1.4826 * np.median(residual)
-        # once more where some places lie far off all others
-        if turn or not residual.max() > max(_OUTLIER * common, 1e-6 * extent):
-            break
-        for i in range(n):
-            weight[i] = min(1.0, 2.5 * max(common, 1e-7 * extent) / max(residual[i], 1e-300))
-    if count:
-        weights[:] = back @ bent
-    return count
+    return _Weighed(bent, powers, heights - ways @ bent - terms @ powers)
 
 
 def fit_heights(places: np.ndarray, heights: np.ndarray, most: int = _MOST_CENTRES) -> HeightField | None:
@@ -341,10 +305,37 @@ def fit_heights(places: np.ndarray, heights: np.ndarray, most: int = _MOST_CENTR
     if len(places) < _POWERS + 2 or not extent > 0:
         return None
     own = np.ascontiguousarray((places - middle) / extent)
-    bend, powers = np.zeros((2, 2)), np.zeros(_POWERS)
-    numbers = np.zeros(min(most, len(own) // 2 + 1), dtype=np.int64)
-    weights = np.zeros(len(numbers))
-    count = _fit(own, np.ascontiguousarray(heights), extent, most, _TRIED, bend, powers, numbers, weights)
-    if count < 0:
+    heights = np.ascontiguousarray(heights, dtype=np.float64)
+    bend, upper, found = np.zeros((2, 2)), np.empty((_POWERS, _POWERS)), np.empty(_POWERS)
+    some = np.ascontiguousarray(own[:: max(1, len(own) // _BEND_DATA)])
+    near = heights[:: max(1, len(own) // _BEND_DATA)] / extent
+    if not _orthogonal(_round(own, bend), upper):
         return None
-    return HeightField(middle, extent, own[numbers[:count]], weights[:count], powers, bend)
+    if not _bend_of(some, near, np.empty((len(some), _POWERS)), upper, found, bend):
+        return None
+    terms = _round(own, bend)
+    numbers = np.zeros(min(most, len(own) // 2 + 1), dtype=np.int64)
+    _spread(own, np.full(len(own), np.inf), numbers)
+    centres = own[numbers]
+    count = len(centres)
+    if count <= _POWERS + 1:
+        centres, ways, back = centres[:0], np.empty((len(own), 0)), np.empty((0, 0))
+    else:
+        back = np.zeros((count, count - _POWERS))
+        _beside_quadratics(_round(centres, np.zeros((2, 2))), np.zeros((_POWERS, count)), back)
+        if not _stiff_ways(back.T @ (_bumps(centres, centres) @ back), np.zeros((back.shape[1],) * 2), back):
+            return None
+        ways = _bumps(own, centres) @ back
+    weight = None
+    for turn in range(2):
+        fit = _weighed(terms, heights, ways, weight)
+        if fit is None or not np.isfinite(fit.left).all():
+            return None
+        residual = np.abs(fit.left)
+        half = len(residual) // 2
+        common = 1.4826 * float(np.partition(residual, half)[half])
+        # once more where some places lie far off all others
+        if turn or not residual.max() > max(_OUTLIER * common, 1e-6 * extent):
+            break
+        weight = np.minimum(1.0, 2.5 * max(common, 1e-7 * extent) / np.maximum(residual, 1e-300))
+    return HeightField(middle, extent, centres, back @ fit.bent, fit.powers, bend)
