@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 __all__ = ["SHARES", "VARIABLE", "seeds", "told"]
 
-SHARES = 4
+SHARES = 6
 """In so many days every case has had its turn."""
 VARIABLE = "TINSNIP_TEST_SEEDS"
 """Set by the runner: ``all``, ``day N`` or ``only N``."""

@@ -1,4 +1,4 @@
-"""What everything exact rests on, each by itself: signs, flat triangulations, where triangles meet, nodes inside or out."""
+"""What all that is exact rests on, by itself: signs, flat triangulations, where triangles meet, nodes inside or out."""
 
 import itertools
 import unittest

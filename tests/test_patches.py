@@ -8,6 +8,7 @@ import numpy as np
 
 from tests import specimens
 from tests.exact_count import counted_exactly
+from tests.seeds import seeds
 from tinsnip.mesh import MADE, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import face_vectors, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
@@ -91,8 +92,10 @@ def with_islands(rng: np.random.Generator, shape: Shape, radius: float, count: i
 
 class Islands(unittest.TestCase):
     def test_what_lies_free_in_a_hole_is_joined_not_lost(self) -> None:
-        for name, shape in shapes().items():
-            for count in (1, 3):
+        every = [(name, shape, count) for name, shape in shapes().items() for count in (1, 3)]
+        for seed in seeds(len(every), self.id()):
+            name, shape, count = every[seed]
+            with self.subTest(seed=seed):
                 mesh, bare = with_islands(np.random.default_rng(count), shape, 12 + 0.14 * shape.extent, count)
                 self.assertEqual(len(mesh.shells), 1 + count, (name, count))
                 found = examine(mesh, crossings=False)

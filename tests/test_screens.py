@@ -26,8 +26,11 @@ class Screens(unittest.TestCase):
     """Each in a process of its own."""
 
     def test_everything_fits(self) -> None:
-        for name, (size, width, height, more) in SCREENS.items():
-            with self.subTest(screen=name):
+        chosen = sorted({1, *seeds(len(SCREENS), self.id())})  # the usual one always, each other in its turn
+        for seed in chosen:
+            name = list(SCREENS)[seed]
+            size, width, height, more = SCREENS[name]
+            with self.subTest(screen=name, seed=seed):
                 was = dict(os.environ)
                 screen = start_screen(size)
                 try:

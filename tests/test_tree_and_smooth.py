@@ -26,18 +26,24 @@ class Trees(unittest.TestCase):
             ways = rng.normal(size=(200, 3))
             ways[:60] = np.eye(3)[rng.integers(0, 3, 60)] * rng.choice([-1.0, 1.0], 60)[:, None]
             along, triangle = first_hits(mesh.tree, starts, ways, NONE)
+            a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
             for start, way, t, f in zip(starts, ways, along, triangle, strict=True):
-                length = np.linalg.norm(way)
-                behind = start - 1e-9 * way  # brute force takes lines; only what lies ahead counts here
-                ahead = []
-                for g in range(len(mesh.faces)):
-                    hit = first_hit(mesh.vertices, mesh.faces[g : g + 1], behind, way / length)
-                    if hit is not None and (hit[1] - start) @ way > 0:
-                        ahead.append(((hit[1] - start) @ way / length**2, g))
-                if not ahead:
+                # where the ray goes through each triangle's plane, and on which side of its three edges (Cramer)
+                normal = np.cross(b - a, c - a)
+                with np.errstate(divide="ignore", invalid="ignore"):
+                    at = np.einsum("ij,ij->i", a - start, normal) / (normal @ way)
+                    hit = start + at[:, None] * way
+                    sides = [
+                        np.einsum("ij,ij->i", np.cross(q - p, hit - p), normal) for p, q in ((a, b), (b, c), (c, a))
+                    ]
+                    ahead = at[(np.min(sides, axis=0) >= 0) & (at > 0)]
+                if not len(ahead):
                     self.assertEqual((f, t), (-1, np.inf))
                 else:
-                    self.assertAlmostEqual(t, min(ahead)[0], places=7)
+                    self.assertAlmostEqual(t, ahead.min(), places=7)
+            if len(mesh.faces):  # and the ray that goes over all triangles in turn says the same
+                hit = first_hit(mesh.vertices, mesh.faces, starts[0], ways[0] / np.linalg.norm(ways[0]))
+                self.assertEqual(hit is None, triangle[0] < 0)
 
     def test_parity_is_watertight(self) -> None:
         """Rays aimed at vertices and edge midpoints of a closed surface meet it; none slips through."""
