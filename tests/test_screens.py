@@ -9,6 +9,7 @@ import unittest
 
 from tests.hands import SCREEN
 from tests.run import ROOT, start_screen
+from tests.seeds import seeds
 
 SCREENS = {
     "small": ("1024x700", 1024, 700, {}),
