@@ -195,6 +195,7 @@ def main() -> int:
     whole = asked.all or asked.record
     chosen = f"only {asked.seed}" if asked.seed is not None else "all" if whole else f"day {asked.day}"
     os.environ[seeds.VARIABLE] = chosen
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of many processes would translate everything anew
     print(seeds.told(), flush=True)
     begun = time.perf_counter()
     modules = sorted(

@@ -121,7 +121,7 @@ class CommandLine(unittest.TestCase):
         same = specimens.triangle_set(self.ball.vertices, self.ball.faces)
         self.assertEqual(specimens.triangle_set(vertices, faces), same)
         for name in FORMATS:
-            result = tinsnip(
+            result = inside(
                 "run", "print-solid", self.scan, "--out", out, "--format", name, "--max-file", "0.02", "--replace"
             )
             self.assertEqual(result.returncode, 0, result.stdout + result.stderr)
@@ -130,24 +130,24 @@ class CommandLine(unittest.TestCase):
     def test_results_are_replaced_only_when_asked_and_raw_scans_never(self) -> None:
         out = self.folder / "out"
         command = ("run", "print-solid", self.solid, "--out", out, "--unit", "mm")
-        self.assertEqual(tinsnip(*command).returncode, 0)
+        self.assertEqual(inside(*command).returncode, 0)
         written = out / "ball.stl"
         before = written.read_bytes()
         written.write_bytes(b"somebody's own")
-        again = tinsnip(*command)
+        again = inside(*command)
         self.assertEqual((again.returncode, written.read_bytes()), (2, b"somebody's own"))
         self.assertIn("--replace", again.stderr)
-        self.assertEqual(tinsnip(*command, "--replace").returncode, 0)
+        self.assertEqual(inside(*command, "--replace").returncode, 0)
         self.assertEqual(written.read_bytes(), before)
         raw = self.solid.read_bytes()
         os.link(self.solid, self.folder / "twin.stl")
         (self.folder / "elsewhere").mkdir()
         (self.folder / "elsewhere" / "ball.stl").symlink_to(self.solid)
         for folder in (self.folder, self.folder / "elsewhere"):
-            refused = tinsnip("run", "print-solid", self.solid, "--out", folder, "--replace")
+            refused = inside("run", "print-solid", self.solid, "--out", folder, "--replace")
             self.assertEqual(refused.returncode, 2)
             self.assertIn("raw scan", refused.stderr)
-        refused = tinsnip("run", "print-solid", self.solid, self.folder / "twin.stl", "--out", self.folder, "--replace")
+        refused = inside("run", "print-solid", self.solid, self.folder / "twin.stl", "--out", self.folder, "--replace")
         self.assertEqual((refused.returncode, self.solid.read_bytes()), (2, raw))
 
     def test_settings_go_by_the_types_of_their_fields(self) -> None:
