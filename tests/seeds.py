@@ -2,9 +2,12 @@
 
 import os
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from typing import TypeVar
 
-__all__ = ["SHARES", "VARIABLE", "seeds", "told"]
+__all__ = ["SHARES", "VARIABLE", "seeds", "share", "told"]
+
+Case = TypeVar("Case")
 
 SHARES = 6
 """In so many days every case has had its turn."""
@@ -21,6 +24,16 @@ def seeds(count: int, name: str = "") -> Iterator[int]:
                 yield seed
         elif how == "all" or (zlib.crc32(f"{name} {seed}".encode()) + int(number)) % SHARES == 0:
             yield seed
+
+
+def share(cases: Iterable[Case], name: str, least: int = 1) -> list[Case]:
+    """Those of some cases that this run takes, some at least."""
+    every = list(cases)
+    taken = [every[i] for i in seeds(len(every), name)]
+    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    for i in range(least - len(taken)):  # none had its turn: then whichever is next
+        taken.append(every[(int(number or 0) + i) % len(every)])
+    return taken
 
 
 def told() -> str:

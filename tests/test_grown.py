@@ -7,6 +7,7 @@ import numpy as np
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import share
 from tests.test_hollow import distances
 from tests.test_shapes import sheet
 from tinsnip.errors import BadInput
@@ -113,13 +114,14 @@ class Thickened(unittest.TestCase):
     def test_sheets_get_the_wall_that_was_asked_for(self) -> None:
         x, y = np.meshgrid(np.linspace(0, 60, 60), np.linspace(0, 40, 40), indexing="ij")
         waves = np.stack([x, y, 2 * np.sin(x / 5) * np.cos(y / 6)], -1).reshape(-1, 3)
-        for name, mesh in (
+        kinds = (
             ("flat", sheet(30.0, 12)),
             ("wavy", Mesh(waves, specimens.grid_faces(60, 40, False, False))),
             ("bowl", cut_off(specimens.sphere(40.0, 24).mesh, 2.0)),
             ("ragged", ragged_off(specimens.sphere(40.0, 30).mesh, 2.3)),
             ("half a ring", cut_off(specimens.torus(60.0, 48).mesh, 0.5)),
-        ):
+        )
+        for name, mesh in share(kinds, self.id(), 2):
             mesh = mesh.with_attribute(
                 "colour", Attribute(Domain.VERTEX, np.full((len(mesh.vertices), 3), 77, np.uint8))
             )
@@ -175,7 +177,8 @@ class Thickened(unittest.TestCase):
 
 class Offsets(unittest.TestCase):
     def test_out_and_in_by_what_was_asked(self) -> None:
-        for mesh, radius in ((specimens.sphere(60.0, 30).mesh, 30.0), (specimens.torus(90.0, 60).mesh, None)):
+        solids = ((specimens.sphere(60.0, 30).mesh, 30.0), (specimens.torus(90.0, 60).mesh, None))
+        for mesh, radius in share(solids, self.id()):
             for by in (3.0, -3.0):
                 with self.subTest(radius=radius, by=by):
                     outcome = Offset(by_mm=by).apply(mesh, Context())

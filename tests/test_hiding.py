@@ -7,6 +7,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import share
 from tests.test_bed import scene
 from tests.test_selecting import two_shells
 from tinsnip.errors import BadInput, HiddenInTheWay
@@ -148,7 +149,7 @@ class Hidden(unittest.TestCase):
         scan = specimens.damage(specimens.torus(40.0, 40), rng).mesh
         cup = keep_triangles(solid, solid.vertices[solid.faces][..., 2].mean(axis=1) > -8)
         refused, done = set(), set()
-        for mesh in (solid, scan, cup):
+        for mesh in share((solid, scan, cup), self.id()):
             middles = mesh.vertices[mesh.faces].mean(axis=1)
             for hidden in (middles[:, 0] > np.quantile(middles[:, 0], 0.8), rng.random(len(mesh.faces)) < 0.3):
                 wanted = specimens.triangle_set(mesh.vertices, mesh.faces[hidden])

@@ -148,7 +148,7 @@ class Kept(unittest.TestCase):
         self.assertEqual({c[1].strip() for c in counts}, {"1 0 6"})
         entries = sorted(Path(self.keep.name).glob("tinsnip/kernels/*/mesh*"))
         used = sum(not path.name.endswith("-in") for path in entries)
-        self.assertGreater(used, 5)
+        self.assertGreaterEqual(used, 5)
         self.assertEqual(sum(int(c[0]) for c in counts), used)
         self.assertEqual(self.ended(self.start())[0], "0")
         # an entry that is cut, one with a wrong byte, and one that is empty are made anew

@@ -9,7 +9,7 @@ from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.random_scans import moved
-from tests.seeds import seeds
+from tests.seeds import seeds, share
 from tests.test_shapes import moebius, put, sheet, together
 from tests.test_untangle import folded_over
 from tinsnip.errors import BadInput
@@ -67,7 +67,7 @@ class Skins(unittest.TestCase):
 
     def test_it_lies_on_the_surface_and_keeps_sharp_edges(self) -> None:
         for make, n in ((specimens.sphere, 60), (specimens.torus, 140), (specimens.bored_box, 40)):
-            for scale in (0.02, 1.0, 50.0):
+            for scale in share((0.02, 1.0, 50.0), f"{self.id()} {n}"):
                 with self.subTest(make=make.__name__, scale=scale):
                     solid = make(200.0 * scale, n)
                     cells, mesh = 64, Mesh(solid.mesh.vertices + 7 * scale, solid.mesh.faces)

@@ -8,6 +8,7 @@ import numpy as np
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import share
 from tests.test_patches import bends, holed
 from tests.test_shapes import put, sheet, together, tube
 from tinsnip.demo import demo_scan
@@ -33,7 +34,7 @@ def sound(mesh: Mesh) -> tuple[int, int, int, int]:
 
 class Laid(unittest.TestCase):
     def test_it_divides_a_hole_and_follows_the_surface(self) -> None:
-        for seed in range(6):
+        for seed in share(range(6), self.id()):
             rng = np.random.default_rng(seed)
             size = (2.0, 200.0, 2000.0)[seed % 3]
             mesh = holed(rng, specimens.sphere(size, 60).mesh, np.array([0, 0, size / 2]), 0.2 * size)

@@ -104,7 +104,8 @@ class United(unittest.TestCase):
 class Mended(unittest.TestCase):
     def test_folded_places_become_surface_again(self) -> None:
         mended = 0
-        for seed in seeds(48, self.id()):
+        taken = list(seeds(48, self.id()))
+        for seed in taken:
             rng = np.random.default_rng(seed)
             size = (2.0, 200.0, 2000.0)[seed % 3]
             whole = MAKES[seed // 3 % 3](size, 80).mesh
@@ -134,7 +135,8 @@ class Mended(unittest.TestCase):
                 made = result.provenance == MADE
                 self.assertEqual(bool(made.any()), result is not mesh and len(result.faces) > (~made).sum())
                 self.assertIs(MendCrossings().apply(result, Context()).mesh, result) if after.total == 0 else None
-        self.assertGreater(mended, 60)
+        if len(taken) == 48:
+            self.assertGreater(mended, 60)
 
     def test_counted_by_hand_and_what_is_not_mended_is_said(self) -> None:
         rng = np.random.default_rng(7)
