@@ -30,7 +30,7 @@ def share(cases: Iterable[Case], name: str, least: int = 1) -> list[Case]:
     """Those of some cases that this run takes, some at least."""
     every = list(cases)
     taken = [every[i] for i in seeds(len(every), name)]
-    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    number = os.environ.get(VARIABLE, "all").partition(" ")[2]
     for i in range(least - len(taken)):  # none had its turn: then whichever is next
         taken.append(every[(int(number or 0) + i) % len(every)])
     return taken

@@ -32,8 +32,8 @@ def is_whole() -> bool:
 
 
 def _is_there(one: Recorded) -> bool:
-    kernel, kinds, way_in = one
-    return store.has(kernel.entry(kinds) + ("-in" if way_in else ""))
+    kernel, kinds = one
+    return kernel.is_ready(kinds)
 
 
 def work_through(wanted: Callable[[], str | None] = lambda: None, tell: bool = False) -> None:
@@ -55,14 +55,14 @@ def work_through(wanted: Callable[[], str | None] = lambda: None, tell: bool = F
             if not rest:
                 break
         if tell:
-            print(len(rest), sum(id(kernel) in opening for kernel, _, _ in rest), flush=True)
+            print(len(rest), sum(id(kernel) in opening for kernel, _ in rest), flush=True)
         name = wanted()
         first = next((i for i, one in enumerate(rest) if one[0].name == name), None)
         if first is None:  # what another process is at comes to be there by itself
             first = next((i for i, one in enumerate(rest) if not store.is_taken(one[0].entry(one[1]))), 0)
-        kernel, kinds, way_in = rest.pop(first)
-        if not _is_there((kernel, kinds, way_in)):
-            kernel.prepare(kinds, way_in)
+        kernel, kinds = rest.pop(first)
+        if not kernel.is_ready(kinds):
+            kernel.prepare(kinds)
     store.write(_mark(), b"")
 
 

@@ -110,13 +110,9 @@ class Kernel(CPUDispatcher):
         """Whether Python can call with arguments of these types without anything being compiled."""
         return kinds in self._ways_in or store.has(f"{self.entry(kinds)}-in")
 
-    def prepare(self, kinds: tuple, way_in: bool = True) -> None:
+    def prepare(self, kinds: tuple) -> None:
         """Compile, or fetch, what is needed to call with arguments of these types."""
-        if way_in:
-            self._way_in(kinds)
-        else:
-            with global_compiler_lock:
-                self.compile(kinds)
+        self._way_in(kinds)
 
     # what numba calls
 
@@ -142,7 +138,6 @@ class Kernel(CPUDispatcher):
             if not self.is_kept:
                 self._compile_anew(kinds)
                 return self.overloads[kinds].entry_point
-            _log(self, kinds, "")
             entry = self.entry(kinds)
             with store.turn(entry):
                 kept = store.read(entry)
@@ -257,7 +252,7 @@ class Kernel(CPUDispatcher):
         context = result.target_context
         entry = f"{self.entry(kinds)}-in"
         if self.is_kept:
-            _log(self, kinds, " in")
+            _log(self, kinds)
         with store.turn(entry):
             kept = store.read(entry) if self.is_kept else None
             constants = result.environment.consts  # what it hands back as arrays is described there
@@ -315,13 +310,13 @@ def code_of(kinds: tuple) -> str:
     return hashlib.sha256(str(kinds).encode()).hexdigest()[:12]
 
 
-def _log(one: Kernel, kinds: tuple, how: str) -> None:
-    """Note which signatures are used, for those who record them."""
+def _log(one: Kernel, kinds: tuple) -> None:
+    """Note with which types Python calls, for those who record it."""
     if _log_path:
         from tinsnip.kernels.recorded import written
 
         with open(_log_path, "a", encoding="utf-8") as file:
-            file.write(f"{written(one, kinds)}{how}\n")
+            file.write(f"{written(one, kinds)}\n")
 
 
 def kernel(function: Callable) -> Any:

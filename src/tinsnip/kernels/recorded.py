@@ -1,4 +1,4 @@
-"""The signatures that the program uses, as recorded by its tests: what is compiled ahead, and in which order."""
+"""How Python calls kernels, as recorded by the tests: what is compiled ahead, and in which order."""
 
 import importlib
 import json
@@ -12,10 +12,10 @@ from tinsnip.kernels.dispatch import Kernel, registered
 __all__ = ["RECORD", "Recorded", "read_record", "record_lines", "written"]
 
 RECORD = Path(__file__).parent / "recorded.json"
-"""Signatures as `written` puts them, in groups and in the order in which they are wanted; " in" where Python calls."""
+"""Signatures as `written` puts them, in groups and in the order in which they are wanted."""
 
-Recorded = tuple[Kernel, tuple, bool]
-"""A kernel, the types of its arguments, and whether Python calls it so, or other kernels do."""
+Recorded = tuple[Kernel, tuple]
+"""A kernel, and the types of its arguments; what it calls itself comes with it."""
 
 
 def written(one: Kernel, kinds: tuple) -> str:
@@ -48,8 +48,7 @@ def read_record(groups: Iterable[str] | None = None, record: Path = RECORD) -> l
 
 
 def _read(line: str) -> Recorded | None:
-    call, way_in = line.removesuffix(" in"), line.endswith(" in")
-    name, _, arguments = call.partition("(")
+    name, _, arguments = line.partition("(")
     module = name.rpartition(".")[0]
     try:
         importlib.import_module(f"tinsnip.{module}")
@@ -59,4 +58,4 @@ def _read(line: str) -> Recorded | None:
     if found is None:
         return None
     kinds = eval(f"({arguments[:-1]},)" if arguments != ")" else "()", {"__builtins__": {}}, vars(types))
-    return found, tuple(kinds), way_in
+    return found, tuple(kinds)

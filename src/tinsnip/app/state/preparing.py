@@ -86,7 +86,7 @@ class Preparation(QObject):
 
     def _await(self, kernel: kernels.Kernel, kinds: tuple) -> None:
         """Wait, on the thread that came to a kernel, until the workers have it; they take it next."""
-        if f"{written(kernel, kinds)} in" not in self._recorded:
+        if written(kernel, kinds) not in self._recorded:
             return
         for worker in self._workers:
             try:
