@@ -157,17 +157,18 @@ def print_slowest(said: list[str], how_many: int = 20) -> None:
         print(f"  {float(cpu):7.1f} {float(clock):7.1f}  {name}")
 
 
-def check_record(log: Path, rewrite: bool) -> int:
-    """Compare the kernels' signatures that were used with those recorded; how many are not, or 0 once rewritten."""
+def check_record(log: Path, rewrite: bool, whole: bool) -> int:
+    """Compare how kernels were called with what is recorded; how many calls are not, or 0 once they are."""
     from tinsnip.kernels.recorded import RECORD, record_lines
 
     used = list(dict.fromkeys(log.read_text("utf-8").splitlines())) if log.exists() else []
     missing = [line for line in used if line not in set(record_lines())]
     if rewrite:
         groups = json.loads(RECORD.read_text("utf-8"))
-        kept = {name: [line for line in lines if line in set(used)] for name, lines in groups.items()}
-        kept["rest"] += missing
-        RECORD.write_text(json.dumps(kept, indent=0) + "\n", "utf-8")
+        if whole:  # what is never called any more goes
+            groups = {name: [line for line in lines if line in set(used)] for name, lines in groups.items()}
+        groups["rest"] += missing
+        RECORD.write_text(json.dumps(groups, indent=0) + "\n", "utf-8")
         return 0
     for line in missing:
         print(f"kernel not recorded: {line}; ./tinsnip test --record notes it")
@@ -192,8 +193,7 @@ def main() -> int:
     if asked.work:
         work_off()
         return 0
-    whole = asked.all or asked.record
-    chosen = f"only {asked.seed}" if asked.seed is not None else "all" if whole else f"day {asked.day}"
+    chosen = f"only {asked.seed}" if asked.seed is not None else "all" if asked.all else f"day {asked.day}"
     os.environ[seeds.VARIABLE] = chosen
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of many processes would translate everything anew
     print(seeds.told(), flush=True)
@@ -212,7 +212,7 @@ def main() -> int:
             worker.start()
         for worker in workers:
             worker.join()
-        unknown = check_record(log, asked.record)
+        unknown = check_record(log, asked.record, asked.all and not asked.names)
     if asked.slow:
         print_slowest([line for worker in workers for line in worker.said])
     passed, failed, skipped = (sum(c[i] for worker in workers for c in worker.counts) for i in range(3))
