@@ -262,6 +262,7 @@ class Kernel(CPUDispatcher):
                 library = _brought_back(context, "way in", code, b"")
             else:
                 library = LeanLibrary(context.codegen(), "way in")
+                library.optimise = 1  # it only hands on
                 library.enable_object_caching()
                 with context.push_code_library(library):
                     context.create_cpython_wrapper(

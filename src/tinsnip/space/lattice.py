@@ -327,7 +327,7 @@ def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[La
     keys, crossings = _cut(field.vertices, field.faces, low, step, shape)
     number = np.full(shape // SIDE, -1, dtype=np.int32)
     _mark_round(keys, shape, number)
-    blocks = np.argwhere(number == 0)
+    blocks = np.ascontiguousarray(np.argwhere(number == 0))
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     cut = np.full((_NODES * len(blocks), 3), -1, dtype=np.int32)
     _note_cuts(keys, shape, number, cut)
