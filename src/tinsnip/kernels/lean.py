@@ -20,8 +20,8 @@ __all__ = ["LeanCompiler", "LeanLibrary"]
 class LeanLibrary(JITCodeLibrary):
     """Machine code that is optimised once, when all of it is together."""
 
-    optimise = 2
-    """LLVM's level. 3 took as long to run and a tenth longer to compile on every benchmark row; 1 made rays slower."""
+    optimise = 3
+    """LLVM's level. With 2, welding and pairing half-edges took a tenth longer, and compiling hardly less."""
 
     shared = b""
     """What was kept for linking into others, parsed only when one is compiled that does."""
