@@ -43,6 +43,7 @@ _ALLOCATING = {
 store = Store()
 _all: list["Kernel"] = []
 _under_way = 0
+_waiting: set[int] = set()
 _waiter: Callable[["Kernel", tuple], None] | None = None
 _log_path = os.environ.get("TINSNIP_KERNEL_LOG", "")
 _calls = threading.local()
@@ -155,7 +156,11 @@ class Kernel(CPUDispatcher):
     def _way_in(self, kinds: tuple) -> Any:
         if kinds not in self._ways_in:
             if _waiter is not None and not self.is_ready(kinds):
-                _waiter(self, kinds)
+                _waiting.add(threading.get_ident())
+                try:
+                    _waiter(self, kinds)
+                finally:
+                    _waiting.discard(threading.get_ident())
             with global_compiler_lock:
                 if kinds not in self._ways_in:
                     self._compilation_chain_init_hook()
@@ -333,8 +338,8 @@ def registered() -> list[Kernel]:
 
 
 def is_compiling() -> bool:
-    """Whether something is being compiled in this process just now."""
-    return _under_way > 0
+    """Whether this process compiles something just now, or waits for another to have done so."""
+    return _under_way > 0 or len(_waiting) > 0
 
 
 def wait_with(waiter: Callable[[Kernel, tuple], None] | None) -> None:

@@ -5,6 +5,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QWidget
 
+from tinsnip import kernels
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
@@ -66,4 +67,5 @@ class BusyBox(QFrame):
         share, left = task.progress.fraction, task.progress.seconds_left
         self.bar.setValue(int(1000 * share))
         self.bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
-        self.text.setText(task.progress.label or self.tasks.title)
+        once = " (compiling, once)" if kernels.is_compiling() else ""
+        self.text.setText((task.progress.label or self.tasks.title) + once)
