@@ -216,7 +216,7 @@ def main() -> int:
     if asked.slow:
         print_slowest([line for worker in workers for line in worker.said])
     passed, failed, skipped = (sum(c[i] for worker in workers for c in worker.counts) for i in range(3))
-    failed += bool(unknown)
+    failed += bool(unknown) and asked.all  # a day's share may meet what no other has
     print(f"{time.perf_counter() - begun:.0f} s, {_cpu_seconds():.0f} CPU s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 0 if passed and not failed else 1
