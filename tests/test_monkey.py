@@ -12,7 +12,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
-from tests.seeds import seeds
+from tests.seeds import share
 from tests.test_job_file import bits
 from tinsnip.demo import demo_file
 from tinsnip.formats import write_mesh
@@ -153,7 +153,7 @@ class Monkey(WindowTest):
         self.settle()
         acts = [self.press_key] * 4 + [self.click_somewhere] * 3 + [self.press_button] * 3
         acts += [self.drag] * 2 + [self.work_on_the_job] * 2 + [self.type_number]
-        lots = set(seeds(LOTS, self.id()))
+        lots = set(share(range(LOTS), self.id()))
         self.watch()
         try:
             with warnings.catch_warnings():
