@@ -17,6 +17,7 @@ from tests.test_job_file import bits
 from tinsnip.demo import demo_file
 from tinsnip.formats import write_mesh
 from tinsnip.job import plan_of, replay
+from tinsnip.warmup import warm_up
 
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt, QTimer, QtMsgType, qInstallMessageHandler
@@ -33,6 +34,11 @@ KEYS += ["Delete"]
 
 class Monkey(WindowTest):
     """What it does is the same each time but for how far the work behind it has come."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        warm_up()  # what compiles in this very process makes the window wait, as it does in none where work is done
 
     def setUp(self) -> None:
         super().setUp()
