@@ -79,8 +79,9 @@ class WindowTest(unittest.TestCase):
         end = time.monotonic() + seconds
         soon = [timer for timer in self.window.findChildren(QTimer) if timer.isSingleShot() and timer.interval() < 1000]
         calm = 0
-        while calm < 3:
+        while calm < 6:
             self.application.processEvents()
+            time.sleep(0.004)  # what the screen's server has to say of the pointer comes a moment later
             busy = not (self.session.tasks.idle and self.view.is_settled) or any(timer.isActive() for timer in soon)
             if busy:  # sleep until something happens, or for a moment
                 self._wake.start(10)

@@ -219,8 +219,7 @@ class OverTheView(WindowTest):
         self.assertTrue(spots)
         x, y = spots[len(spots) // 2]
         QTest.mouseMove(self.view, QPoint(x, y))
-        self.settle()
-        self.assertIs(self.window.tags.hovered, strays[1])
+        self.wait_for(lambda: self.window.tags.hovered is strays[1])
         self.click(self.view, x, y)
         self.wait_for(lambda: np.abs(self.pixel(strays[1].place) - middle).max() < 3)
         self.assertEqual(len(self.session.job.log), 1)
