@@ -15,8 +15,8 @@ import numpy as np
 from numba import types
 
 from tinsnip.kernels import Kernel, kernel, registered
-from tinsnip.kernels.dispatch import plain
-from tinsnip.kernels.recorded import _read, read_record, written
+from tinsnip.kernels.dispatch import plain, written
+from tinsnip.kernels.recorded import _read, read_record
 from tinsnip.kernels.store import Store
 
 SOURCE = """

@@ -28,7 +28,7 @@ from numba.core.runtime import rtsys
 from tinsnip.kernels.lean import LeanCompiler, LeanLibrary
 from tinsnip.kernels.store import Store, code_key
 
-__all__ = ["Kernel", "is_compiling", "kernel", "plain", "registered", "store", "wait_with"]
+__all__ = ["Kernel", "is_compiling", "kernel", "plain", "registered", "store", "wait_with", "written"]
 
 _LARGE = 60
 """Lines of LLVM's code from which a kernel is called instead of linked into its callers: well above what its optimiser
@@ -316,11 +316,27 @@ def code_of(kinds: tuple) -> str:
     return hashlib.sha256(str(kinds).encode()).hexdigest()[:12]
 
 
+def written(one: "Kernel", kinds: tuple) -> str:
+    """A signature as text: ``space.tree._swap(float32[:, ::1], int32[::1], int64)``."""
+    return f"{one.name}({', '.join(_written(kind) for kind in kinds)})"
+
+
+def _written(kind: types.Type) -> str:
+    if isinstance(kind, types.Array):
+        sides = [":"] * kind.ndim
+        if kind.layout == "C":
+            sides[-1] = "::1"
+        elif kind.layout == "F":
+            sides[0] = "::1"
+        return f"{kind.dtype}[{', '.join(sides)}]"
+    if isinstance(kind, types.BaseTuple):
+        return f"Tuple(({''.join(_written(one) + ', ' for one in kind.types)}))"
+    return "boolean" if kind == types.boolean else str(kind)
+
+
 def _log(one: Kernel, kinds: tuple) -> None:
     """Note with which types Python calls, for those who record it."""
     if _log_path:
-        from tinsnip.kernels.recorded import written
-
         with open(_log_path, "a", encoding="utf-8") as file:
             file.write(f"{written(one, kinds)}\n")
 

@@ -9,31 +9,13 @@ from numba.core import types
 
 from tinsnip.kernels.dispatch import Kernel, registered
 
-__all__ = ["RECORD", "Recorded", "read_record", "record_lines", "written"]
+__all__ = ["RECORD", "Recorded", "read_record", "record_lines"]
 
 RECORD = Path(__file__).parent / "recorded.json"
-"""Signatures as `written` puts them, in groups and in the order in which they are wanted."""
+"""Signatures as `dispatch.written` puts them, in groups and in the order in which they are wanted."""
 
 Recorded = tuple[Kernel, tuple]
 """A kernel, and the types of its arguments; what it calls itself comes with it."""
-
-
-def written(one: Kernel, kinds: tuple) -> str:
-    """A signature as text: ``space.tree._swap(float32[:, ::1], int32[::1], int64)``."""
-    return f"{one.name}({', '.join(_written(kind) for kind in kinds)})"
-
-
-def _written(kind: types.Type) -> str:
-    if isinstance(kind, types.Array):
-        sides = [":"] * kind.ndim
-        if kind.layout == "C":
-            sides[-1] = "::1"
-        elif kind.layout == "F":
-            sides[0] = "::1"
-        return f"{kind.dtype}[{', '.join(sides)}]"
-    if isinstance(kind, types.BaseTuple):
-        return f"Tuple(({''.join(_written(one) + ', ' for one in kind.types)}))"
-    return "boolean" if kind == types.boolean else str(kind)
 
 
 def record_lines(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[str]:

@@ -9,7 +9,8 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from tinsnip import kernels
-from tinsnip.kernels.recorded import record_lines, written
+from tinsnip.kernels.dispatch import written
+from tinsnip.kernels.recorded import record_lines
 from tinsnip.progress import Progress, check_here
 from tinsnip.warmup import is_whole, start_workers
 
