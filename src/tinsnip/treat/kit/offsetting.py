@@ -152,7 +152,7 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
     number = np.full(_COARSE * shape, -1, dtype=np.int32)
     taken = np.zeros(number.shape, dtype=bool)
     taken[tuple(blocks.T)] = True
-    blocks = np.argwhere(ndimage.binary_dilation(taken, np.ones((3, 3, 3), dtype=bool)))
+    blocks = np.ascontiguousarray(np.argwhere(ndimage.binary_dilation(taken, np.ones((3, 3, 3), dtype=bool))))
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
     places = low + step * (SIDE * blocks[:, None] + own)
