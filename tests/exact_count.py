@@ -9,17 +9,40 @@ _SURE = 1e-12
 
 
 def near_pairs(points: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Pairs of triangles whose boxes meet, by sweeping along x."""
+    """Pairs of triangles whose boxes meet: each pair once, in the one cell where their boxes begin to be in common."""
     low, high = points[faces].min(axis=1), points[faces].max(axis=1)
-    order = np.argsort(low[:, 0], kind="stable")
-    low, high = low[order], high[order]
-    last = np.searchsorted(low[:, 0], high[:, 0], side="right")
-    found = []
-    for i in range(len(order)):
-        beside = slice(i + 1, last[i])
-        meets = (low[beside, 1:] <= high[i, 1:]).all(axis=1) & (high[beside, 1:] >= low[i, 1:]).all(axis=1)
-        found.append(np.column_stack([np.full(meets.sum(), i), i + 1 + np.flatnonzero(meets)]))
-    return order[np.concatenate(found)]
+    cell = 2.0 * max(float(np.median((high - low).max(axis=1))), 1e-12 * float(np.ptp(points)), 1e-300)
+    while True:
+        first, last = (np.floor((end - low.min(axis=0)) / cell).astype(np.int64) for end in (low, high))
+        spans = last - first + 1
+        if spans.prod(axis=1).sum() <= 12 * len(faces):
+            break
+        cell *= 1.5
+    counts = spans.prod(axis=1)
+    who = np.repeat(np.arange(len(faces)), counts)
+    nth = np.arange(len(who)) - np.repeat(np.cumsum(counts) - counts, counts)
+    side, up = spans[who, 2], spans[who, 1]
+    places = first[who] + np.column_stack([nth // (side * up), nth // side % up, nth % side])
+    extent = last.max(axis=0) + 1
+    keys = (places[:, 0] * extent[1] + places[:, 1]) * extent[2] + places[:, 2]
+    order = np.argsort(keys, kind="stable")
+    who, places, keys = who[order], places[order], keys[order]
+    beside = np.searchsorted(keys, keys, side="right") - np.arange(len(keys)) - 1
+    ends = np.cumsum(beside)
+    found, begin = [], 0
+    while begin < len(keys):
+        end = max(begin + 1, int(np.searchsorted(ends, ends[begin] + 4_000_000)))
+        many = beside[begin:end]
+        one = np.repeat(np.arange(begin, end), many)
+        other = one + 1 + np.arange(len(one)) - np.repeat(np.cumsum(many) - many, many)
+        i, j = who[one], who[other]
+        meets = np.ones(len(one), dtype=bool)
+        for k in range(3):
+            meets &= (low[i, k] <= high[j, k]) & (low[j, k] <= high[i, k])
+            meets &= np.maximum(first[i, k], first[j, k]) == places[one, k]
+        found.append(np.column_stack([i[meets], j[meets]]))
+        begin = end
+    return np.concatenate(found)
 
 
 def surely_apart(points: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray:
@@ -48,7 +71,8 @@ def counted_exactly(points: np.ndarray, faces: np.ndarray) -> tuple[int, int]:
     """How many pairs of triangles cross, and how many neighbours fold onto each other."""
     pairs = near_pairs(points, faces)
     one, other = faces[pairs[:, 0]], faces[pairs[:, 1]]
-    doubtful = ~(surely_apart(points, one, other) | surely_apart(points, other, one))
+    doubtful = ~surely_apart(points, one, other)
+    doubtful[doubtful] = ~surely_apart(points, other[doubtful], one[doubtful])
     crossings = folds = 0
     for i, j in pairs[doubtful].tolist():
         f, g = faces[i].tolist(), faces[j].tolist()

@@ -210,7 +210,7 @@ class WindowTest(unittest.TestCase):
 
     def spot_on_part(self) -> tuple[int, int]:
         """A pixel with the part all round it."""
-        step = 12
+        step = 16
         hit = np.array(
             [
                 [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]

@@ -58,6 +58,7 @@ def remembered(work: Callable) -> Callable:
 facts.remembered = remembered
 
 from tests import specimens  # noqa: E402
+from tests.seeds import share  # noqa: E402
 from tinsnip.errors import BadInput  # noqa: E402
 from tinsnip.formats import read_scan, write_mesh  # noqa: E402
 from tinsnip.job import load_routine  # noqa: E402
@@ -85,7 +86,7 @@ def main() -> None:
     done = 0
     for mesh in (painted, ball):
         examine(mesh)
-        for make in (*TREATMENTS.values(), lambda: Reduce(percent=30)):
+        for make in share((*TREATMENTS.values(), lambda: Reduce(percent=30)), f"sealed {len(mesh.faces)}"):
             treatment = make(deviation_mm=4.0) if make is Recast else make()
             try:
                 treatment.apply(mesh, Context(raw=mesh))

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from tests import specimens
-from tests.seeds import seeds
+from tests.seeds import seeds, share
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.progress import Progress
@@ -136,7 +136,7 @@ class Bounds(unittest.TestCase):
         self.assertAlmostEqual(outcome.mesh.volume, 6000.0, delta=2.0)
 
     def test_thin_walls_do_not_come_to_cross(self) -> None:
-        for wall in (0.1, 0.3, 1.0):
+        for wall in share((0.1, 0.3, 1.0), self.id()):
             mesh = cup(20.0, wall)
             self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
             self.assertEqual(len(meeting_pairs(mesh.vertices, mesh.faces)), 0)

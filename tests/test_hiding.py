@@ -57,7 +57,7 @@ class Seen(unittest.TestCase):
                 facing_eye = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]) @ sight.frame[2]
                 self.assertTrue((facing_eye[taken] > 0).all())
                 # every hit of a ray through a pixel's middle is among it
-                ys, xs = np.mgrid[0:90:7, 0:90:7]
+                ys, xs = np.mgrid[0:90:11, 0:90:11]
                 for x, y in zip(xs.ravel() + 0.5, ys.ravel() + 0.5, strict=True):
                     place = sight.middle + sight.scale * ((x - 45) * sight.frame[0] - (y - 45) * sight.frame[1])
                     hit = self.first_hit(corners, place + 100 * sight.frame[2], -sight.frame[2])

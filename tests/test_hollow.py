@@ -8,6 +8,7 @@ from scipy.spatial import cKDTree
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.random_scans import moved
+from tests.seeds import share
 from tests.test_shapes import sheet
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, Mesh
@@ -30,12 +31,13 @@ class Hollowed(unittest.TestCase):
         rng = np.random.default_rng(0)
         wavy = specimens.sphere(100.0, 32).mesh
         wavy = Mesh(wavy.vertices * (1 + 0.1 * np.sin(wavy.vertices[:, [0]] / 12)), wavy.faces)
-        for name, mesh, wall in (
+        kinds = (
             ("sphere", specimens.sphere(100.0, 32).mesh, 7.0),
             ("torus", specimens.torus(200.0, 80).mesh, 9.0),
             ("box", specimens.bored_box(200.0, 32).mesh, 9.0),
             ("wavy", wavy, 6.0),
-        ):
+        )
+        for name, mesh, wall in share(kinds, self.id(), 2):
             with self.subTest(name):
                 mesh = moved(rng, mesh, 100.0)
                 outcome = Hollow(wall_mm=wall).apply(mesh, Context())

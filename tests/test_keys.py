@@ -6,6 +6,7 @@ from itertools import pairwise
 import numpy as np
 
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import share
 from tinsnip.demo import demo_file
 
 if SCREEN:
@@ -60,7 +61,7 @@ class Keys(WindowTest):
         return seen
 
     def test_tab_reaches_every_control_of_every_tray_and_shows_where_it_is(self) -> None:
-        for i, station in enumerate(STATIONS, 1):
+        for i, station in share(enumerate(STATIONS, 1), self.id(), 3):
             self.view.setFocus()
             self.key(getattr(Qt.Key, f"Key_{i}"))
             if station.name == "Reduce":
@@ -92,7 +93,7 @@ class Keys(WindowTest):
                 self.assertTrue(all(b > a - 24 for a, b in pairwise(heights)), heights)
 
     def test_a_typed_number_is_taken_first_and_enter_again_does_what_it_belongs_to(self) -> None:
-        for i, station in enumerate(STATIONS, 1):
+        for i, station in share(enumerate(STATIONS, 1), self.id(), 3):
             self.view.setFocus()
             self.key(getattr(Qt.Key, f"Key_{i}"))
             tray = self.window.tray(station.name)

@@ -8,6 +8,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tests import specimens
+from tests.seeds import share
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
 from tinsnip.job import Job, fit_to_format
@@ -114,8 +115,8 @@ class RandomJobs(unittest.TestCase):
         self.assertEqual(len(mesh.provenance), len(mesh.faces))
 
     def test_what_is_called_measured_was_measured(self) -> None:
-        done = 0
-        for seed in range(12):
+        done, taken = 0, share(range(12), self.id(), 3)
+        for seed in taken:
             job, rng = self.job(seed)
             for treatment in (Weld(), Mend(), Orient()):
                 self.treat(job, treatment)
@@ -134,7 +135,7 @@ class RandomJobs(unittest.TestCase):
                         self.assertGreaterEqual(int((mesh.provenance == MADE).sum()), made_before)
                 if len(job.piece.mesh.faces) < 50:
                     break
-        self.assertGreater(done, 50)
+        self.assertGreater(done, 4 * len(taken))
 
     def test_every_step_comes_back_to_the_bit_whatever_the_memory(self) -> None:
         for seed, budget in ((20, 0), (21, 200_000), (22, 10**12)):
@@ -167,7 +168,7 @@ class RandomJobs(unittest.TestCase):
             job.keeper.close()
 
     def test_treatments_that_cannot_find_more_to_do_change_nothing(self) -> None:
-        for seed in range(6):
+        for seed in share(range(6), self.id(), 2):
             job, _ = self.job(seed)
             for treatment in (Weld(), Mend(), Orient(), Sweep(), Patch(), Mend()):
                 if not self.treat(job, treatment):

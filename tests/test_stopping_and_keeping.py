@@ -11,6 +11,7 @@ from unittest import mock
 import numpy as np
 
 from tests import specimens
+from tests.seeds import share
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, read_scan, write_mesh
 from tinsnip.job import Job, Keeper, Kept, open_job
@@ -51,7 +52,8 @@ class Stopping(unittest.TestCase):
         works |= {t.name: (lambda p, t=t: t.apply(Mesh(mesh.vertices, mesh.faces), Context(p))) for t in treatments}
         before = mesh.vertices.copy(), mesh.faces.copy()
         stopped = 0
-        for name, work in works.items():
+        taken = share(works.items(), self.id(), 6)
+        for name, work in taken:
             at_once = Progress()
             at_once.cancel()
             with self.assertRaises(Cancelled, msg=name):
@@ -59,9 +61,9 @@ class Stopping(unittest.TestCase):
             begun = time.perf_counter()
             work(Progress())
             whole = time.perf_counter() - begun
-            for share in (0.2, 0.6):
+            for part in (0.2, 0.6):
                 progress = Progress()
-                timer = threading.Timer(share * whole, progress.cancel)
+                timer = threading.Timer(part * whole, progress.cancel)
                 timer.start()
                 try:
                     work(progress)
@@ -69,7 +71,7 @@ class Stopping(unittest.TestCase):
                     stopped += 1
                 timer.join()
             check_here()  # nothing of what was stopped hangs on
-        self.assertGreater(stopped, len(works))
+        self.assertGreater(stopped, len(taken))
         self.assertTrue(np.array_equal(before[0], mesh.vertices) and np.array_equal(before[1], mesh.faces))
         self.assertEqual([p.name for p in Path(folder.name).iterdir() if p.suffix == ".part"], [])
 

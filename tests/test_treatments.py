@@ -6,6 +6,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tests import specimens
+from tests.seeds import share
 from tests.test_mesh import random_mesh
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.mesh import Attribute, Domain, Mesh
@@ -178,7 +179,7 @@ class Wreckage(unittest.TestCase):
         wrecks.append(Mesh(sphere.vertices, sphere.faces[:, ::-1]))
         steps = [Weld(), Mend(), Orient(), StraightSnip(offset=0.3), Mend(), Sweep(), Patch(), Plinth(), Mend()]
         steps += [Orient(), Sweep(), Reduce(percent=60), StraightSnip(normal=(1, 1, 0), close=True)]
-        for number, wreck in enumerate(wrecks):
+        for number, wreck in share(enumerate(wrecks), self.id(), 4):
             with self.subTest(wreck=number):
                 span = float(wreck.size.max(initial=0.0))
                 for make in TREATMENTS.values():  # in coarse cells, or a recast of such a tangle takes minutes

@@ -3,8 +3,10 @@
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.progress import polled_here
+from tinsnip.space.tree import Tree, first_hits
 
-__all__ = ["first_hit"]
+__all__ = ["first_hit", "first_hit_in"]
 
 
 @kernel
@@ -70,3 +72,27 @@ def first_hit(
     if hit < 0:
         return None
     return int(hit), (point @ u) * u + (point @ v) * v + height * w
+
+
+def first_hit_in(tree: Tree, point: np.ndarray, direction: np.ndarray) -> tuple[int, np.ndarray] | None:
+    """The same by a tree, in a thousandth of the time where the mesh is large.
+
+    Parameters
+    ----------
+    tree : Tree
+    point : ndarray, shape (3,)
+        Any point on the line.
+    direction : ndarray, shape (3,)
+        Unit vector in which the line is travelled.
+
+    Returns
+    -------
+    tuple of int and ndarray, or None
+        The triangle and the point met.
+    """
+    low, high = tree.boxes[0, :3], tree.boxes[0, 3:]
+    middle = 0.5 * (low + high).astype(np.float64)
+    back = float((point - middle) @ direction) + float(np.linalg.norm(high - low))  # to just before the part
+    start = point - back * direction
+    along, hit = first_hits(tree, start[None], np.asarray(direction, dtype=np.float64)[None], polled_here())
+    return None if hit[0] < 0 else (int(hit[0]), start + along[0] * direction)

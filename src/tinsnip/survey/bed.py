@@ -178,16 +178,17 @@ def _candidates(seen: _Seen) -> list[tuple[np.ndarray, float]]:
     lift, turn = np.arccos(1 - 2 * index / _DIRECTIONS), np.pi * (1 + np.sqrt(5)) * index
     ways = np.stack([np.cos(turn) * np.sin(lift), np.sin(turn) * np.sin(lift), np.cos(lift)], axis=1)
     facings, weights = seen.ways, np.bincount(seen.cell, seen.areas)
-    near = facings @ ways.T > _NEAR_DIRECTION
-    votes = weights @ near
+    some = [ways[k : k + 50] for k in range(0, len(ways), 50)]  # what stays near the processor
+    votes = np.concatenate([weights @ (facings @ few.T > _NEAR_DIRECTION) for few in some])
     planes = []
     for _ in range(_MOST):
         best = int(votes.argmax())
         if votes[best] < _LEAST_AREA * seen.whole:
             break
         votes[ways @ ways[best] > np.cos(np.radians(20.0))] = 0.0
-        mine = near[seen.cell, best]
-        way = (weights * near[:, best]) @ facings
+        near = facings @ ways[best] > _NEAR_DIRECTION
+        mine = near[seen.cell]
+        way = (weights * near) @ facings
         way /= np.linalg.norm(way)
         heights = seen.middles[mine] @ way
         low, step = heights.min(), seen.size / 150

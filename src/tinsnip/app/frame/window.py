@@ -80,7 +80,7 @@ class Window(QMainWindow):
         self.makers.found.connect(self.editing.begin)
         self.opening = Opening(self.session, self.saving, self.settings, self)
         self.ticket = Ticket(self.session)
-        self.trays: dict[str, Tray] = {s.name: s.make_tray(self.session, self.viewport) for s in STATIONS}
+        self.trays: dict[str, Tray] = {}
         self.editor = StepEditor(self.session, self.editing)
         self.menus = self.shown.menus = Menus(self, self)
         self.cards = Cards(self.session, self.viewport, self.saving, self.opening)
@@ -146,7 +146,15 @@ class Window(QMainWindow):
         self.cards.show_first_look()
 
     def tray(self, name: str) -> Tray:
-        """The tray of a station."""
+        """The tray of a station, made when it is first asked for."""
+        if name not in self.trays:
+            tray = next(s for s in STATIONS if s.name == name).make_tray(self.session, self.viewport)
+            asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
+            tray.asked.connect(lambda what: asked[what]())
+            self.trays[name] = tray
+            self.stack.addWidget(tray)
+            tray.follow(self.editor)
+            polish_again(tray)
         return self.trays[name]
 
     # ---- building
@@ -174,9 +182,6 @@ class Window(QMainWindow):
         QApplication.instance().focusChanged.connect(self._focus_moved)
         for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
             signal.connect(self.refresh)
-        asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
-        for tray in self.trays.values():
-            tray.asked.connect(lambda name: asked[name]())
         session.job_opened.connect(self.shown.show_again)
         self.opening.recent_changed.connect(self.cards.find_recent)
         self.cards.recent_found.connect(lambda paths: self.menus.fill_recent(paths, self.opening.open))
@@ -247,8 +252,7 @@ class Window(QMainWindow):
         policy.setRetainSizeWhenHidden(True)  # the log stays where it is
         self.stack.setSizePolicy(policy)
         self.stack.setMaximumWidth(px(_TRAY_WIDTH))  # a long text in one tray must not push another out of view
-        for panel in (*self.trays.values(), self.editor):
-            self.stack.addWidget(panel)
+        self.stack.addWidget(self.editor)
         tray_box.addWidget(self.stack, 1)
         log = QWidget()
         log.setObjectName("log")
@@ -277,7 +281,7 @@ class Window(QMainWindow):
         """Show the settings page."""
         if SettingsPage(self.settings, self).exec():
             self.session.set_undo_memory(self.settings.undo_share)
-            self.trays[self.session.station].refresh()
+            self.tray(self.session.station).refresh()
             self.refresh()
 
     def fold_ticket(self) -> None:
@@ -292,7 +296,7 @@ class Window(QMainWindow):
 
     def ask_export(self) -> None:
         """Ask where to write, and export."""
-        self.trays["Release"].ask_export()
+        self.tray("Release").ask_export()
 
     def run_routine(self, name: str, on_all: bool) -> None:
         """Run a routine, built in or from a file that is asked for, on the piece in hand or on all."""
@@ -325,7 +329,7 @@ class Window(QMainWindow):
     def show_tools(self) -> None:
         """Offer the snips and the tools for selecting at the pointer."""
         if self.session.mesh is not None:
-            tool_menu(self, self.session, self.trays["Trim"])
+            tool_menu(self, self.session, self.tray("Trim"))
 
     def hide_selection(self) -> None:
         """Hide what is selected."""
@@ -341,15 +345,15 @@ class Window(QMainWindow):
 
     def swap(self) -> None:
         """Swap the two sides of what is set up, such as the waste side of a snip."""
-        self.trays[self.session.station].swap()
+        self.tray(self.session.station).swap()
 
     def _open_station(self, name: str) -> None:
         if self._station_shown:
-            self.trays[self._station_shown].leave()
+            self.tray(self._station_shown).leave()
         if self.editing.number is not None:
             self.editing.leave()
         self._station_shown = name
-        tray = self.trays[name]
+        tray = self.tray(name)
         self.stack.setCurrentWidget(tray)
         self.menus.swap.setEnabled(tray.can_swap)
         tray.refresh()
@@ -363,7 +367,7 @@ class Window(QMainWindow):
             self.stack.setCurrentWidget(self.editor)
             self.editor.refresh()
         elif self.stack.currentWidget() is self.editor:
-            tray = self.trays[self.session.station]
+            tray = self.tray(self.session.station)
             self.stack.setCurrentWidget(tray)
             tray.refresh()
             if self.session.mesh is not None:

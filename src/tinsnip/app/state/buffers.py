@@ -1,5 +1,6 @@
 """What the graphics card needs of a mesh, made off the window's thread."""
 
+import functools
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -39,7 +40,7 @@ class ViewBuffers:
     faces: np.ndarray  # int32 (F, 3)
     proxy: Proxy | None  # a light stand-in; None: the mesh is light enough
 
-    @property
+    @functools.cached_property
     def light_faces(self) -> np.ndarray:
         """The stand-in's triangles over the mesh's own vertices, int32, shape (P, 3)."""
         return self.faces if self.proxy is None else self.proxy.vertices[self.proxy.faces]

@@ -59,6 +59,7 @@ class Levels(QObject):
         session.mesh_changed.connect(self.forget)
         session.preview_left.connect(self.show_none)
         session.held_changed.connect(self._write_held)
+        self._write_held()
 
     def _show(self, level: LevelView | None) -> None:
         self.shown = level

@@ -50,7 +50,7 @@ class ReduceTray(Tray):
         session.examined.connect(self._begin)
         self.levels.held_ready.connect(self._begin)
         session.held_changed.connect(self._held_changed)
-        self.release_button.hide()
+        self._held_changed()
 
     def build(self) -> None:
         self.head_text.setText("Take away triangles that the shape does not need. Drag along the curve, or type.")

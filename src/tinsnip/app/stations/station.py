@@ -42,10 +42,13 @@ class Tray(Panel):
                 button = place.button(treatment.title, lambda form=form: self._apply(form))
                 self.belong(button, *form.controls())
         self.offer_tools([kind(self.view) for kind in offered_tools(station)])
-        chain = [w for w in _standing(self.column) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
-        for one, following in pairwise([*chain, *([self.copper] if self.copper is not None else [])]):
-            QWidget.setTabOrder(one, following)
         self.give_keys()
+
+    def follow(self, before: QWidget) -> None:
+        """Let the Tab key come to its controls after what stands before it, in the order in which they stand."""
+        chain = [w for w in _standing(self.column) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
+        for one, following in pairwise([before, *chain, *([self.copper] if self.copper is not None else [])]):
+            QWidget.setTabOrder(one, following)
 
     def offer_tools(self, tools: list[Tool]) -> None:
         """Offer tools that say they belong to the station, each with what can be set about it."""

@@ -28,7 +28,9 @@ from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
-from tinsnip.space.picking import first_hit
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.remembered import is_known
+from tinsnip.space.picking import first_hit, first_hit_in
 from tinsnip.survey import Finding
 
 __all__ = ["Viewport"]
@@ -487,11 +489,15 @@ class Viewport(QOpenGLWidget):
         self.moved()
 
     def surface_point(self, x: float, y: float) -> np.ndarray | None:
-        """The point under a pixel of what stands lightly for the surface, which takes no time."""
-        buffers = self._buffers
-        if buffers is None or buffers.mesh is not self.session.mesh or len(buffers.faces) == 0:
+        """The point under a pixel, by the part's tree or by what stands lightly for it; takes no time."""
+        buffers, mesh = self._buffers, self.session.mesh
+        if buffers is None or buffers.mesh is not mesh or len(buffers.faces) == 0:
             return None
-        hit = first_hit(buffers.mesh.vertices, buffers.light_faces, *self.camera.ray(x, y))
+        ray = self.camera.ray(x, y)
+        if self.session.selected.hidden is None and is_known(mesh, Mesh.tree):
+            hit = first_hit_in(mesh.tree, *ray)
+        else:
+            hit = first_hit(mesh.vertices, buffers.light_faces, *ray)
         return None if hit is None else hit[1]
 
     def pick(
@@ -511,7 +517,8 @@ class Viewport(QOpenGLWidget):
 
         def find(progress: object) -> tuple[int, np.ndarray] | None:
             if hidden is None:
-                return first_hit(mesh.vertices, mesh.faces, *ray)
+                by_tree = is_known(mesh, Mesh.tree)
+                return first_hit_in(mesh.tree, *ray) if by_tree else first_hit(mesh.vertices, mesh.faces, *ray)
             shown = np.flatnonzero(~hidden)
             hit = first_hit(mesh.vertices, mesh.faces[shown], *ray)
             return None if hit is None else (int(shown[hit[0]]), hit[1])

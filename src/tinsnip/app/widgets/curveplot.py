@@ -75,6 +75,8 @@ class CurvePlot(pyqtgraph.PlotWidget):
 
     def show_curve(self, curve: Curve | None) -> None:
         """Show another curve; None: none is known."""
+        if curve is self._curve is None:
+            return  # asked again and again while one is worked out
         self._curve = curve
         self._measured = 0, 0.0
         for item in (self._line, self._grip, self._budget, *self._notes):
