@@ -142,8 +142,8 @@ class Cut(unittest.TestCase):
                 height = (outcome.mesh.vertices - point) @ normal / scale
                 self.assertGreater(height.min(), -0.5)
                 self.assertLess(height.min(), 4.0, "it was cut higher than the bed asks for")
-                above = outcome.figures["offset"] + outcome.figures["above"] + 1e-6 * scale
-                whole = (mesh.vertices[mesh.faces] @ outcome.figures["normal"] > above).all(axis=1)
+                above = outcome.account.figures["offset"] + outcome.account.figures["above"] + 1e-6 * scale
+                whole = (mesh.vertices[mesh.faces] @ outcome.account.figures["normal"] > above).all(axis=1)
                 left = {t.tobytes() for t in outcome.mesh.vertices[outcome.mesh.faces]}
                 self.assertTrue(all(t.tobytes() in left for t in mesh.vertices[mesh.faces[whole]]))
                 again = FindBed(most_share=1.0).apply(outcome.mesh, Context())

@@ -124,7 +124,7 @@ class Bounds(unittest.TestCase):
             written = Mesh(less.vertices.astype(np.float32), less.faces)  # as a file of single precision has it
             found = max(far(written, mesh), far(mesh, written))
             self.assertLessEqual(found, limit, f"turn {turn}")
-            self.assertLessEqual(outcome.figures.get("deviation_mm", 0.0), limit)
+            self.assertLessEqual(outcome.account.figures.get("deviation_mm", 0.0), limit)
             passed += len(less.faces) < len(mesh.faces)
         self.assertGreaterEqual(passed, len(taken) - 49)
 
@@ -144,8 +144,8 @@ class Bounds(unittest.TestCase):
                 outcome = asked.apply(mesh, Context())
                 less = outcome.mesh
                 self.assertEqual(specimens.closed_faults(less.vertices, less.faces), "")
-                self.assertEqual(len(meeting_pairs(less.vertices, less.faces)), outcome.figures["crossings"])
-                self.assertEqual(outcome.figures["crossings"], 0)
+                self.assertEqual(len(meeting_pairs(less.vertices, less.faces)), outcome.account.crossings)
+                self.assertEqual(outcome.account.crossings, 0)
                 self.assertLess(len(less.faces), 0.9 * len(mesh.faces))
                 if len(less.faces) > 420 and asked.triangles:
                     self.assertIn("allows no fewer", outcome.text)

@@ -235,7 +235,7 @@ class PulledIn(unittest.TestCase):
                 outcome = PullIn().apply(mesh, Context())
                 self.assertEqual(len(spikes_of(outcome.mesh).vertices), 0)
                 same = (outcome.mesh.vertices == places).all(axis=1)
-                self.assertEqual(int((~same).sum()), outcome.figures["spikes"])
+                self.assertEqual(int((~same).sum()), outcome.account.figures["spikes"])
                 self.assertLessEqual(found, set(np.flatnonzero(~same).tolist()))
 
 

@@ -153,7 +153,7 @@ class Exactly(unittest.TestCase):
                 with self.subTest(seed=seed, how=how):
                     self.proven(mesh)
                     volumes[how] = mesh.volume
-                    if not made.figures["moved_mm"] and how != "intersect":
+                    if not made.account.figures["moved_mm"] and how != "intersect":
                         gone = specimens.triangle_set(one.vertices, one.faces)
                         gone -= specimens.triangle_set(mesh.vertices, mesh.faces)
                         # what is gone lies at the other one, or in it
@@ -211,8 +211,8 @@ class Exactly(unittest.TestCase):
         ring = specimens.torus(1.5, 48).mesh
         made = Combine().apply([ring, Mesh(ring.vertices[:, [1, 2, 0]], ring.faces)], Context())
         self.proven(made.parts[0].mesh)
-        self.assertEqual(made.figures["moved_mm"] > 0, "moved by" in made.text)
-        self.assertLess(made.figures["moved_mm"], 1e-6)
+        self.assertEqual(made.account.figures["moved_mm"] > 0, "moved by" in made.text)
+        self.assertLess(made.account.figures["moved_mm"], 1e-6)
 
     def test_refusals_say_why(self) -> None:
         one = box((0, 0, 0), (1, 1, 1))
@@ -274,7 +274,7 @@ class SimpleSolids(unittest.TestCase):
             at = 30 * np.array(way)
             outcome = Drain(at=tuple(at), diameter_mm=5.0).apply(hollow, Context())
             made = outcome.mesh
-            self.assertAlmostEqual(outcome.figures["wall_mm"], 6.0, delta=0.15)
+            self.assertAlmostEqual(outcome.account.figures["wall_mm"], 6.0, delta=0.15)
             found = examine(made)
             self.assertTrue(found.readiness.ready, found.readiness.reasons)
             self.assertEqual((found.counts()["hollows"], found.counts()["voids"], len(made.shells)), (0, 0, 1))

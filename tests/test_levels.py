@@ -185,7 +185,7 @@ class RoundTangles(unittest.TestCase):
         for percent in (80, 40, 20):
             treatment = options.model_copy(update={"percent": float(percent)})
             direct = treatment.apply(mesh, Context()).mesh
-            level = treatment.outcome_of(mesh, record.level(treatment.target(len(mesh.faces)))).mesh
+            level = treatment.outcome_of(mesh, record.level(treatment.target(mesh))).mesh
             self.assertTrue(np.array_equal(direct.faces, level.faces))
             self.assertTrue(np.array_equal(direct.vertices, level.vertices))
             self.assertTrue(np.array_equal(direct.provenance, level.provenance))

@@ -112,7 +112,7 @@ class Islands(unittest.TestCase):
                         np.testing.assert_array_equal(after.vertices[: len(mesh.vertices)], mesh.vertices)
                         self.assertEqual((len(after.shells), after.edges.tangled, after.edges.flipped), (1, 0, 0))
                         self.assertFalse(classify_boundaries(after).is_hole.any())
-                        self.assertEqual(outcome.figures["crossings"], 0)
+                        self.assertEqual(outcome.account.crossings, 0)
                         if not fields and count == 3:
                             self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
                 # what was seen in it steadies the patch
@@ -150,7 +150,7 @@ class Flowing(unittest.TestCase):
                     outcome = Patch(under_mm=0.9 * shape.extent).apply(mesh, Context())
                     result = outcome.mesh
                     with self.subTest(shape=name, share=share, noise=noise, said=outcome.text):
-                        self.assertEqual(outcome.figures["crossings"], 0)
+                        self.assertEqual(outcome.account.crossings, 0)
                         made = result.provenance == MADE
                         self.assertTrue((result.faces[: len(mesh.faces)] == mesh.faces).all())
                         self.assertTrue((result.vertices[: len(mesh.vertices)] == mesh.vertices).all())
@@ -231,7 +231,7 @@ class Sizes(unittest.TestCase):
             outcome = Patch().apply(washer, Context())
             with self.subTest(edges=edges, said=outcome.text):
                 result = outcome.mesh
-                self.assertEqual((result.edges.open, outcome.figures["crossings"]), (edges, 0))
+                self.assertEqual((result.edges.open, outcome.account.crossings), (edges, 0))
                 self.assertLess(len(result.faces), 60 * edges + 0.2 * min(edges, 3000) ** 2)
                 self.assertEqual((result.edges.tangled, result.edges.flipped), (0, 0))
 
@@ -249,7 +249,7 @@ class Sizes(unittest.TestCase):
             outcome = Patch(**style).apply(mesh, Context())
             result = outcome.mesh
             with self.subTest(seed=seed, said=outcome.text):
-                if outcome.figures.get("crossings") == 0 and result.edges.open == 0:
+                if outcome.account.crossings == 0 and result.edges.open == 0:
                     self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
                     self.assertEqual(counted_exactly(result.vertices, result.faces), (0, 0))
                 else:

@@ -303,7 +303,7 @@ class FlatCaps(unittest.TestCase):
                         self.assertAlmostEqual(
                             closed.volume, plate.volume * (1 - offset / 6.0), delta=1e-6 * plate.volume
                         )
-                    self.assertEqual(based.figures["crossings"], 0)
+                    self.assertEqual(based.account.crossings, 0)
 
     def test_rings_in_rings_and_coarse_cuts(self) -> None:
         rng = np.random.default_rng(3)
@@ -338,7 +338,7 @@ class FlatCaps(unittest.TestCase):
             closed = Plinth().apply(open_plate, Context())
             self.assertEqual(specimens.closed_faults(closed.mesh.vertices, closed.mesh.faces), "")
             self.assertEqual(self.euler(closed.mesh), 2 - 2 * len(self.BORES))
-            self.assertEqual((closed.figures["rims"], closed.figures["crossings"]), (1 + len(self.BORES), 0))
+            self.assertEqual((closed.account.figures["rims"], closed.account.crossings), (1 + len(self.BORES), 0))
 
 
 if __name__ == "__main__":

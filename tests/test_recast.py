@@ -101,7 +101,7 @@ class Skins(unittest.TestCase):
         mesh = keep_triangles(ball, ball.vertices[ball.faces].mean(axis=1)[:, 2] < 80)  # 120 mm wide open
         outcome = Recast(deviation_mm=2.0).apply(mesh, Context())
         self.fit(outcome.mesh)
-        self.assertGreater(outcome.figures["bridged_mm"], 60.0)
+        self.assertGreater(outcome.account.figures["bridged_mm"], 60.0)
         off = 100 - np.linalg.norm(outcome.mesh.vertices[outcome.mesh.faces].mean(axis=1), axis=1)
         self.assertEqual(set(outcome.mesh.provenance[off > 3]), {MADE})
         self.assertEqual(set(np.unique(outcome.mesh.provenance)), {SHIFTED, MADE})

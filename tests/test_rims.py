@@ -188,7 +188,7 @@ class ByHand(WindowTest):
         self.assertEqual(shown[0].shape[1:], (3, 3))
         self.wait_for(lambda: self.session.preview is not None and self.session.preview.treatment.flow == 0.7)
         exact = self.session.preview.outcome
-        made = exact.mesh.vertices[exact.mesh.faces[-exact.figures["triangles"] :]]
+        made = exact.mesh.vertices[exact.mesh.faces[-exact.account.made_triangles :]]
         self.assertLess(np.abs(np.sort(shown[-1].ravel()) - np.sort(made.ravel())).max(), 1e-3)
         tray.scroll.ensureWidgetVisible(tray.on_plane)
         self.settle()

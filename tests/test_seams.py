@@ -73,11 +73,11 @@ class Welded(unittest.TestCase):
                 self.assertEqual((made.edges.open, made.edges.tangled, made.edges.flipped), (0, 0, 0))
                 self.assertEqual(examine(made).readiness.state, "Ready")
                 # nothing moved beyond the tolerance, which is told; all vertices are those of the patches
-                self.assertLessEqual(outcome.figures["moved_mm"], tolerance)
+                self.assertLessEqual(outcome.account.figures["moved_mm"], tolerance)
                 self.assertEqual(cKDTree(cut.vertices).query(made.vertices)[0].max(), 0.0)
                 bound = 4 * tolerance * whole.area + 1e-12 * whole.volume
                 self.assertLess(abs(made.volume - whole.volume), bound)
-                self.assertEqual(len(made.faces), len(cut.faces) + outcome.figures["divided"])
+                self.assertEqual(len(made.faces), len(cut.faces) + outcome.account.figures["divided"])
                 again = WeldSeams().apply(made, Context())
                 self.assertIs(again.mesh, made)
 

@@ -102,7 +102,7 @@ class Taken(unittest.TestCase):
         cap[far] = True
         cap[near] = False  # a moat: what lies within comes loose
         outcome = Delete(triangles=Region.of(mesh, cap), loose=len(near) + 1).apply(mesh, Context())
-        self.assertEqual(outcome.figures["loose"], len(near))
+        self.assertEqual(outcome.account.figures["loose"], len(near))
         self.assertEqual(int((label == ball).sum()), int(outcome.mesh.shells.triangles.min()))
 
     def test_nothing_and_everything(self) -> None:

@@ -133,10 +133,10 @@ class Roles(unittest.TestCase):
         asked = Sweep().apply(mesh, Context())  # the largest may be part of the part: it stays, and is asked about
         self.assertEqual(len(asked.mesh.shells), 2)
         self.assertIn("part of it, or strays?", asked.question)
-        self.assertAlmostEqual(asked.figures["gone_share"], sum(b.area for b in balls[:3]) / mesh.area, places=9)
+        self.assertAlmostEqual(asked.account.gone_share, sum(b.area for b in balls[:3]) / mesh.area, places=9)
         kept = Sweep(chunks="keep", crumbs=False).apply(mesh, Context())
         self.assertIs(kept.mesh, mesh)
-        self.assertEqual((kept.question, kept.figures["chunks_kept"]), ("", 1))
+        self.assertEqual((kept.question, kept.account.figures["chunks_kept"]), ("", 1))
         for under, left in ((0.6, 5), (1.0, 4), (5.0, 3), (20.0, 2), (1000.0, 1)):
             swept = Sweep(under_mm=under, chunks="sweep").apply(mesh, Context())
             self.assertEqual((len(swept.mesh.shells), swept.question), (left, ""))
@@ -197,7 +197,7 @@ class Orienting(unittest.TestCase):
                 faces[turned] = faces[turned][:, ::-1]
                 outcome = Orient().apply(Mesh(mesh.vertices, faces), Context())
                 self.assertEqual(specimens.closed_faults(outcome.mesh.vertices, outcome.mesh.faces), "")
-                self.assertEqual(outcome.figures["cut"], 0)
+                self.assertEqual(outcome.account.figures["cut"], 0)
                 self.assertEqual(
                     specimens.triangle_set(mesh.vertices, mesh.faces),
                     specimens.triangle_set(outcome.mesh.vertices, outcome.mesh.faces),
@@ -241,7 +241,7 @@ class Orienting(unittest.TestCase):
             over = Mesh(open_box.vertices, open_box.faces[:, ::-1])
             closed = Plinth().apply(Orient().apply(over, Context()).mesh, Context())
             self.assertEqual(specimens.closed_faults(closed.mesh.vertices, closed.mesh.faces), "")
-            self.assertEqual(closed.figures["crossings"], 0)
+            self.assertEqual(closed.account.crossings, 0)
             dent = sheet(60 * unit, 40)
             x, y = dent.vertices[:, 0] / unit, dent.vertices[:, 1] / unit
             dip = np.column_stack([0 * x, 0 * x, -6 * unit * np.exp(-(x**2 + y**2) / 100)])
@@ -249,7 +249,7 @@ class Orienting(unittest.TestCase):
             self.assertIs(Orient().apply(dent, Context()).mesh, dent)
             solid = Plinth().apply(dent, Context())  # its base lies below the dent
             self.assertEqual(specimens.closed_faults(solid.mesh.vertices, solid.mesh.faces), "")
-            self.assertEqual(solid.figures["crossings"], 0)
+            self.assertEqual(solid.account.crossings, 0)
 
 
 class Mending(unittest.TestCase):

@@ -77,7 +77,7 @@ class Nested(unittest.TestCase):
         outcome = Sweep().apply(mesh, Context())
         self.assertEqual(len(outcome.mesh.shells), 2)  # the part, and the chunk that asks
         self.assertIn("part of it, or strays?", outcome.question)
-        figures = outcome.figures
+        figures = outcome.account.figures
         self.assertEqual((figures["voids"], figures["inner"], figures["skins"], figures["chunks_kept"]), (4, 3, 1, 1))
         counts = examine(mesh).counts()
         self.assertEqual((counts["voids"], counts["inner_solids"], counts["doubled_skins"]), (4, 3, 1))

@@ -48,7 +48,7 @@ class Laid(unittest.TestCase):
                 new = result.vertices[len(mesh.vertices) :]
                 self.assertLess(np.abs(np.linalg.norm(new, axis=1) - size / 2).max(), 0.006 * size)
                 made = result.provenance == MADE
-                self.assertEqual(made.sum(), outcome.figures["triangles"])
+                self.assertEqual(made.sum(), outcome.account.made_triangles)
                 self.assertTrue((result.faces[: len(mesh.faces)] == mesh.faces).all())
                 self.assertLess(np.percentile(bends(result, made, ~made), 90), 15)
                 # the two holes that are left close like any other
@@ -189,10 +189,10 @@ class Windows(unittest.TestCase):
         place = mesh.vertices[np.argmin(np.linalg.norm(mesh.vertices - [0, 0, under], axis=1))]
         outcome = CloseWindow(at=tuple(place.tolist())).apply(mesh, Context())
         kept = len(mesh.faces) - int(outcome.text.split(":")[1].split(" tri")[0].replace("\u202f", ""))
-        self.assertEqual(len(outcome.mesh.faces), kept + outcome.figures["triangles"])
+        self.assertEqual(len(outcome.mesh.faces), kept + outcome.account.made_triangles)
         self.assertEqual(capped_handles(mesh) - capped_handles(outcome.mesh), 1, outcome.text)
         self.assertEqual((outcome.mesh.edges.tangled, outcome.mesh.edges.flipped), (0, 0))
-        self.assertLess(outcome.figures["gone_share"], 0.05)
+        self.assertLess(outcome.account.gone_share, 0.05)
         # it is filled, not severed: a sight through its middle meets the part now
         middle = np.array([0.0, -100.0, under - 5.0])
         hits = [first_hit(m.vertices, m.faces, middle, np.array([0, 1.0, 0])) for m in (mesh, outcome.mesh)]

@@ -20,7 +20,7 @@ MAY_IMPORT = {
     "formats": BASE | {"space", "mesh"},
     "survey": BASE | {"space", "mesh"},
     "regions": BASE | {"space", "mesh", "survey"},
-    "treat": BASE | {"space", "mesh", "survey", "regions"},
+    "treat": BASE | {"space", "mesh", "formats", "survey", "regions"},
     "job": BASE | {"space", "mesh", "formats", "survey", "regions", "treat"},
     "picture": BASE | {"mesh"},
     "demo": BASE | {"space", "mesh", "formats", "survey", "treat", "job", "picture"},

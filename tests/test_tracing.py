@@ -180,7 +180,7 @@ class Tidied(unittest.TestCase):
             outcome = Tidy(rows=rows).apply(torn, Context())
             mesh = outcome.mesh
             with self.subTest(seed=seed, said=outcome.text):
-                self.assertEqual((mesh.edges.tangled, mesh.edges.flipped, outcome.figures["left"]), (0, 0, 0))
+                self.assertEqual((mesh.edges.tangled, mesh.edges.flipped, outcome.account.figures["left"]), (0, 0, 0))
                 corner, loops = mesh.faces.ravel(), mesh.loops
                 visits = np.bincount(corner[loops.halfedges], minlength=len(mesh.vertices))
                 self.assertLessEqual(visits.max(), 1)  # no pinch

@@ -80,7 +80,7 @@ class Smoothing(unittest.TestCase):
         self.assertTrue(np.array_equal(outcome.mesh.faces, mesh.faces))
         self.assertTrue((outcome.mesh.provenance == SHIFTED).all())
         moved = np.linalg.norm(outcome.mesh.vertices - mesh.vertices, axis=1).max()
-        self.assertAlmostEqual(outcome.figures["largest_mm"], moved, places=9)
+        self.assertAlmostEqual(outcome.account.figures["largest_mm"], moved, places=9)
 
     def test_open_edges_stay_to_the_bit(self) -> None:
         ball = specimens.sphere(60.0, 40).mesh
@@ -144,7 +144,7 @@ class FromRaw(unittest.TestCase):
         for treatment in (*steps, Patch(), StraightSnip(normal=(1, 0, 0), offset=-40.0, close=True)):
             outcome = treatment.apply(mesh, Context(raw=raw))
             mesh = outcome.mesh
-            frame = outcome.figures.get("matrix", np.eye(4)) @ frame
+            frame = (np.eye(4) if outcome.account.matrix is None else outcome.account.matrix) @ frame
             found = self.measured(mesh, raw, frame)
             self.assertEqual(found.overall.max, 0.0)
             # measured triangles do lie on the raw scan, whatever was done to the part

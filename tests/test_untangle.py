@@ -56,7 +56,7 @@ class United(unittest.TestCase):
             with self.subTest(seed=seed, said=outcome.text):
                 result = outcome.mesh
                 self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
-                self.assertEqual((outcome.figures["left"], crossings_of(result).total), (0, 0))
+                self.assertEqual((outcome.account.figures["left"], crossings_of(result).total), (0, 0))
                 # the volume by the flow through the surface, of which each part is outside all other shells or goes:
                 # checked against the share of points that lie within any of them
                 points = rng.uniform(*mesh.box, (20_000, 3))
@@ -96,7 +96,7 @@ class United(unittest.TestCase):
         # what only touches, or lies on the other, is left as it is and said
         both = together(block, Mesh(block.vertices + np.array([10.0, 0, 0]), block.faces))
         outcome = MendCrossings().apply(both, Context())
-        if outcome.figures["left"]:
+        if outcome.account.figures["left"]:
             self.assertIs(outcome.mesh, both)
             self.assertIn("where shells cross each other", outcome.text)
 
@@ -118,11 +118,11 @@ class Mended(unittest.TestCase):
             with self.subTest(seed=seed, said=outcome.text):
                 self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
                 after = crossings_of(Mesh(result.vertices, result.faces))
-                if outcome.figures["left"] == 0:
+                if outcome.account.figures["left"] == 0:
                     self.assertEqual(after.total, 0)
                 self.assertLessEqual(after.total, before.total)
-                self.assertEqual(outcome.figures["mended"] > 0, result is not mesh)
-                mended += outcome.figures["mended"]
+                self.assertEqual(outcome.account.figures["mended"] > 0, result is not mesh)
+                mended += outcome.account.figures["mended"]
                 # beyond two rows round what was bent, or what it crossed, all is there to the bit
                 near = np.zeros(len(mesh.vertices), dtype=bool)
                 near[mesh.faces[bent]] = True
@@ -147,7 +147,7 @@ class Mended(unittest.TestCase):
         ball = specimens.sphere(20.0, 30).mesh
         crossed = together(ball, Mesh(ball.vertices + np.array([7.0, 1, 2]), ball.faces))
         outcome = MendCrossings().apply(crossed, Context())
-        self.assertEqual((len(outcome.mesh.shells), outcome.figures["united"]), (1, 2))
+        self.assertEqual((len(outcome.mesh.shells), outcome.account.figures["united"]), (1, 2))
         half = keep_triangles(ball, ball.vertices[ball.faces][..., 0].mean(axis=1) < 5)
         crossed = together(half, Mesh(ball.vertices + np.array([7.0, 1, 2]), ball.faces))
         outcome = MendCrossings().apply(crossed, Context())
@@ -164,7 +164,7 @@ class Mended(unittest.TestCase):
         bent[rim[5]] = bent[rim[9]] + np.array([0, 0, -1.0])
         outcome = MendCrossings().apply(Mesh(bent, cup.faces), Context())
         self.assertEqual((crossings_of(outcome.mesh).total, (outcome.mesh.provenance == MADE).sum()), (0, 0))
-        self.assertLess(outcome.figures["gone_share"], 0.01)
+        self.assertLess(outcome.account.gone_share, 0.01)
 
     def test_smoothing_noise_lets_nothing_cross(self) -> None:
         rng = np.random.default_rng(0)

@@ -13,6 +13,7 @@ from tinsnip.formats import write_mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
 from tinsnip.survey.deviation import compare, signed_distance
+from tinsnip.treat import Reduce
 from tinsnip.treat.stand.moves import rotation
 
 if SCREEN:
@@ -73,7 +74,7 @@ class WholeJob(WindowTest):
         goes = int("".join(c for c in tray.goes.text() if c.isdigit()))
         self.click(tray.copper)
         self.assertGreaterEqual(self.session.mesh.vertices[:, 2].min(), 3.2 - 1e-9)
-        self.assertEqual(self.session.job.log[-1].figures["triangles"], goes)
+        self.assertEqual(self.session.job.log[-1].account.gone_triangles, goes)
 
         self.key(Qt.Key.Key_4)
         self.key(Qt.Key.Key_Return)
@@ -466,6 +467,9 @@ class Dense(WindowTest):
             self.type_number(self.tray.fields[name], text)
             self.wait_for(lambda: self.tray.copper.isEnabled())
             count = self.window.tray("Reduce").levels.shown.triangles
+            field = {"deviation": "max_deviation_mm", "file size": "max_mb"}.get(name, name)
+            goals = {goal: getattr(self.session.preview.treatment, goal) for goal in Reduce.GOALS[:4]}
+            self.assertEqual({goal: v for goal, v in goals.items() if v is not None}, {field: float(text)})
             if name == "deviation":
                 self.assertLessEqual(self.window.tray("Reduce").levels.shown.measured.max, 0.2)
                 self.assertGreater(self.window.tray("Reduce").levels.shown.measured.max, 0.08)

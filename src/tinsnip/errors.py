@@ -35,6 +35,9 @@ class Cancelled(TinsnipError):
     def __init__(self) -> None:
         super().__init__("cancelled; nothing was changed")
 
+    def __reduce__(self) -> tuple:
+        return type(self), ()  # from another process
+
 
 def told(error: Exception) -> str:
     """One line about what went wrong; where that was not foreseen, it is written down too."""

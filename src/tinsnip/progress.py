@@ -5,13 +5,14 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from multiprocessing import shared_memory
 from typing import Any
 
 import numpy as np
 
 from tinsnip.errors import Cancelled
 
-__all__ = ["CANCEL", "DONE", "TOTAL", "Progress", "check_here", "polled_here", "stoppable"]
+__all__ = ["CANCEL", "DONE", "TOTAL", "Progress", "SharedProgress", "check_here", "polled_here", "stoppable"]
 
 CANCEL, DONE, TOTAL = 0, 1, 2
 
@@ -121,3 +122,71 @@ class Progress:
             yield self
         finally:
             _here.progress = before
+
+
+class SharedProgress(Progress):
+    """Progress of work in a process that this one began: here one reads how far it is, and may tell it to stop.
+
+    It can be pickled; all copies share one block of memory, which `close` of the first gives back. Notes stay where
+    they were added.
+
+    Examples
+    --------
+    >>> with SharedProgress() as progress:
+    ...     progress.cancel()
+    ...     pickle.loads(pickle.dumps(progress)).cancelled
+    True
+    """
+
+    _LABEL = 160
+
+    def __init__(self, name: str | None = None) -> None:
+        size = 3 * 8 + 2 * 8 + self._LABEL
+        self._block = shared_memory.SharedMemory(name, create=name is None, size=size)
+        self._is_own = name is None
+        self._spans = np.frombuffer(self._block.buf, np.float64, 2, 24)
+        self._text = np.frombuffer(self._block.buf, np.uint8, self._LABEL, 40)
+        state = np.frombuffer(self._block.buf, np.int64, 3, 0)
+        if self._is_own:
+            super().__init__()
+        else:
+            self.notes, self._begun = [], time.monotonic()
+        self.state = state
+
+    def __reduce__(self) -> tuple:
+        return type(self), (self._block.name,)
+
+    @property
+    def _span(self) -> tuple[float, float]:
+        return float(self._spans[0]), float(self._spans[1])
+
+    @_span.setter
+    def _span(self, span: tuple[float, float]) -> None:
+        self._spans[:] = span
+
+    @property
+    def label(self) -> str:
+        return self._text.tobytes().rstrip(b"\0").decode(errors="ignore")
+
+    @label.setter
+    def label(self, label: str) -> None:
+        self._text[:] = np.frombuffer(label.encode()[: self._LABEL].ljust(self._LABEL, b"\0"), np.uint8)
+
+    def close(self) -> None:
+        """Give the block back; nobody may use it any more."""
+        if self._block is None:
+            return
+        block, self._block = self._block, None
+        self.state, self._spans, self._text = self.state.copy(), self._spans.copy(), self._text.copy()
+        block.close()
+        if self._is_own:
+            block.unlink()
+
+    def __del__(self) -> None:
+        self.close()
+
+    def __enter__(self) -> "SharedProgress":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

@@ -5,7 +5,6 @@ Several processes share the work by taking turns at the entries on disk; each ta
 """
 
 import hashlib
-import os
 import select
 import subprocess
 import sys
@@ -15,6 +14,7 @@ from pathlib import Path
 
 from tinsnip.kernels.dispatch import store
 from tinsnip.kernels.recorded import RECORD, Recorded, read_record
+from tinsnip.threads import cores
 
 __all__ = ["is_whole", "start_workers", "warm_up"]
 
@@ -76,7 +76,7 @@ def start_workers() -> list[subprocess.Popen]:
             text=True,
             stderr=subprocess.DEVNULL,
         )
-        for _ in range(os.cpu_count() or 1)
+        for _ in range(cores())
     ]
 
 

@@ -34,10 +34,10 @@ def combine(how: str, files: tuple[Path, ...], out: Path, replace: bool, unit: s
         scans = [read_scan(file, unit, progress) for file in files]
         made = Combine(how=how).apply([scan.mesh for scan in scans], Context(progress))
         result = made.parts[0].mesh
-        solids = made.figures["solids"]
+        solids = made.account.figures["solids"]
         examination = release(result, out, form.name, progress, wanted_shells=solids)
     counts = examination.counts()
-    facts = {"out": str(out), "text": made.text, **made.figures} | {
+    facts = {"out": str(out), "text": made.text, **made.account.facts()} | {
         k: counts[k] for k in ("ready", "reasons", "volume_mm3")
     }
     if as_json:

@@ -3,7 +3,6 @@
 Lines are read by compiled code, in pieces on several threads; numbers exactly.
 """
 
-import os
 import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -20,6 +19,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import DONE, Progress
 from tinsnip.space.facets import triangulate_polygons
+from tinsnip.threads import cores
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
@@ -236,7 +236,7 @@ def read(path: Path, progress: Progress) -> Mesh:
     counts = np.zeros((len(pieces), 6), dtype=np.int64)
 
     def each(work: Callable[[int], int | None]) -> list[int | None]:
-        with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        with ThreadPoolExecutor(cores()) as pool:
             results = []
             for future in [pool.submit(work, k) for k in range(len(pieces))]:
                 results.append(future.result())

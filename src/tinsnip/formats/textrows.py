@@ -1,6 +1,5 @@
 """Rows of numbers in text, as ASCII PLY, OFF and STL have them."""
 
-import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import BinaryIO
@@ -11,6 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.formats.numbers import GOOD, parse_number, write_number, write_whole
 from tinsnip.kernels import kernel
 from tinsnip.progress import DONE, Progress
+from tinsnip.threads import cores
 
 __all__ = ["line_of", "pick_lists", "text_rows", "write_rows"]
 
@@ -185,7 +185,7 @@ def write_rows(
     for i, word in enumerate(words):
         table[i, : len(word)] = list(word)
     room = sum(map(len, words)) + 27 * points.shape[1] + 11 * wholes.shape[1]
-    workers, rows = os.cpu_count() or 1, 100_000
+    workers, rows = cores(), 100_000
 
     def make(begin: int) -> memoryview:
         part, whole = points[begin : begin + rows], wholes[begin : begin + rows]

@@ -15,7 +15,7 @@ from tinsnip.survey import Examination
 from tinsnip.survey.readiness import Check, Readiness
 from tinsnip.treat import Reduce
 
-__all__ = ["Budget", "Result", "run_on", "targets_of"]
+__all__ = ["Budget", "Result", "run_file", "run_on", "targets_of"]
 
 _TRIES = 4
 _UNUSUAL_MM = (1.0, 1000.0)
@@ -56,7 +56,7 @@ class Result:
         """All of it under the names of the command line's JSON."""
         scan, run = self.scan, self.run
         steps = [
-            {"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.figures} for s in run.steps
+            {"step": s.name, "text": s.text, "seconds": round(s.seconds, 3), **s.account.facts()} for s in run.steps
         ]  # fmt: skip
         return {
             "file": str(scan.path),
@@ -141,12 +141,53 @@ def run_on(
     for file, target in targets:
         try:
             with shown(file.name) as progress:
-                yield file, _run_one(file, target, routine, budget, format_name, unit, provenance, progress)
+                yield file, run_one(file, target, routine, budget, format_name, unit, provenance, progress)
         except Exception as error:
             yield file, error
 
 
-def _run_one(
+def run_file(
+    file: Path,
+    target: Path,
+    routine: Routine,
+    budget: Budget | None = None,
+    format_name: str = "stl",
+    unit: str | None = None,
+    provenance: bool = False,
+    progress: Progress | None = None,
+) -> dict[str, Any]:
+    """Run a routine on one scan: a function of paths and parameters alone, to be run in any process.
+
+    Parameters
+    ----------
+    file, target : Path
+        The scan, and where its result goes.
+    routine : Routine
+    budget : Budget, optional
+    format_name : str
+        A key of `FORMATS`.
+    unit : str, optional
+        Guessed by default.
+    provenance : bool
+        Whether the file says what was measured and what made.
+    progress : Progress, optional
+        A `SharedProgress` where the work is in another process than whoever watches.
+
+    Returns
+    -------
+    dict of str to object
+        What the command line's JSON says of it.
+
+    Raises
+    ------
+    BadInput
+        When the scan cannot be read, is no part, or a step cannot keep its promise.
+    """
+    progress = progress or Progress()
+    return run_one(file, target, routine, budget or Budget(), format_name, unit, provenance, progress).facts()
+
+
+def run_one(
     file: Path,
     target: Path,
     routine: Routine,
@@ -156,6 +197,7 @@ def _run_one(
     provenance: bool,
     progress: Progress,
 ) -> Result:
+    """Run a routine on one scan, and write what came of it."""
     scan = read_scan(file, unit, progress)
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
     examination = release(run.mesh, target, format_name, progress, provenance, *run.judged_by)

@@ -255,7 +255,7 @@ def written(job: Job, shelf: Shelf, view: dict[str, Any], saved_as: str = "", un
             given=[pieces(p) for p in one.given],
             text=one.text,
             seconds=one.seconds,
-            figures=plain(one.figures),
+            figures=plain(one.account.facts()),
             enabled=one.enabled,
         )
 

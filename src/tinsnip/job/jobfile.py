@@ -22,6 +22,7 @@ from tinsnip.job.shelf import Damaged, Shelf, Slot, open_archive
 from tinsnip.job.step import ACTIONS, Action, Change, Step
 from tinsnip.mesh import Domain
 from tinsnip.progress import Progress, check_here, stoppable
+from tinsnip.treat import Account
 from tinsnip.words import counted
 
 __all__ = ["DOCUMENT", "PICTURE", "SUFFIX", "OpenedJob", "is_job_file", "open_job", "read_document", "save_job"]
@@ -422,7 +423,15 @@ class _Reader:
         if None in given or tuple(p.id for p in given) != tuple(row.on):
             given = ()
         return Step(
-            action, tuple(row.on), tuple(changes), frames, row.text, given, row.seconds, row.figures, row.enabled
+            action,
+            tuple(row.on),
+            tuple(changes),
+            frames,
+            row.text,
+            given,
+            row.seconds,
+            Account.of_facts(row.figures),
+            row.enabled,
         )
 
     def _log(self, row: LogDoc) -> tuple[tuple[Step, ...], int] | None:

@@ -8,7 +8,6 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
@@ -21,17 +20,13 @@ from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
 from tinsnip.survey.readiness import Check, EndsAs, Readiness
 from tinsnip.treat import (
+    BUDGET,
     TREATMENTS,
+    Account,
     Context,
-    Mend,
-    MendCrossings,
-    Orient,
     Outcome,
-    Patch,
-    Plinth,
     Recast,
     Reduce,
-    Sweep,
     Treatment,
 )
 from tinsnip.treat.close.recast import propose_recast
@@ -204,11 +199,22 @@ class Routine(BaseModel):
                 try:
                     outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
                 except BadInput as error:
-                    if not any(later.treatment == Recast.name for later in steps[i + 1 :]):
+                    if not any(TREATMENTS[later.treatment].remakes for later in steps[i + 1 :]):
                         raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
                     outcome = Outcome(mesh, f"left to the recast: {error}")
             seconds = time.perf_counter() - begun
-            done.append(StepResult(step.name, treatment, outcome.text, outcome.figures, seconds, outcome.question))
+            done.append(
+                StepResult(
+                    step.name,
+                    treatment,
+                    outcome.text,
+                    outcome.account,
+                    float(mesh.areas.sum()),
+                    outcome.mesh is not mesh,
+                    seconds,
+                    outcome.question,
+                )
+            )
             before_last, mesh = mesh, outcome.mesh
             if outcome.question:
                 break
@@ -222,7 +228,9 @@ class StepResult:
     name: str
     treatment: Treatment
     text: str
-    figures: dict[str, Any]
+    account: Account
+    before_mm2: float
+    changed: bool
     seconds: float
     question: str = ""
 
@@ -248,13 +256,10 @@ class Run:
     @property
     def wanted_shells(self) -> int:
         """How many solids the result is to have: one, or as many as a rule kept."""
-        rule = next((s for s in self.steps if isinstance(s.treatment, Sweep) and s.treatment.crumbs), None)
-        kept = rule is not None and rule.treatment.chunks == "keep"
-        wanted = 1 + rule.figures["chunks_kept"] if kept else 1
-        # what crossed is one after it was united, or recast
-        since = self.steps[self.steps.index(rule) :] if kept else []
-        wanted -= sum(max(0, s.figures.get("united", 0) - 1) for s in since)
-        return max(1, min([wanted, *(s.figures["solids"] for s in since if s.figures.get("solids"))]))
+        wanted = 1
+        for s in self.steps:
+            wanted = s.treatment.shells_after(wanted, s.account)
+        return wanted
 
     @property
     def judged_by(self) -> tuple[int, EndsAs]:
@@ -267,18 +272,14 @@ class Run:
         outcome = treatment.apply(self.before_last, Context(progress, raw=self.raw))
         self.mesh = outcome.mesh
         last = self.steps[-1]
-        asked = {"asked": last.figures["asked"]} if "asked" in last.figures else {}
-        figures = {**outcome.figures, **asked}
-        self.steps[-1] = StepResult(last.name, treatment, outcome.text, figures, time.perf_counter() - begun)
+        seconds = time.perf_counter() - begun
+        self.steps[-1] = StepResult(last.name, treatment, outcome.text, outcome.account, last.before_mm2, True, seconds)
         return self.mesh is not self.before_last
-
-    def _sum(self, figure: str, *kinds: type[Treatment]) -> float:
-        return sum(s.figures.get(figure, 0.0) for s in self.steps if not kinds or isinstance(s.treatment, kinds))
 
     @property
     def gone_share(self) -> float:
         """Share of the scan's area that went, whatever took it; 0 to 1."""
-        return self._sum("gone_mm2") / max(float(self.raw.areas.sum()), 1e-300)
+        return sum(s.account.gone_mm2 or 0.0 for s in self.steps) / max(float(self.raw.areas.sum()), 1e-300)
 
     @property
     def made_share(self) -> float:
@@ -292,18 +293,17 @@ class Run:
             Check(
                 "question",
                 False,
-                f"stopped at step {s.name}, which must not decide that (set {s.name}.chunks to keep or sweep)",
+                f"stopped at step {s.name}, which must not decide that ({s.treatment.answers.format(step=s.name)})",
                 "asks",
             )
             for s in self.steps
             if s.question
         ]
         for s in self.steps:
-            if "doubt" in s.figures:
-                told = f"{s.figures['doubt']} (set {s.name}.most_share=1 to cut it, {s.name}.enabled=false to keep it)"
-                found.append(Check("bed", False, told, "a bed?"))
-        unasked = self._sum("gone_mm2", Mend, MendCrossings, Orient, Patch, Plinth) + self._sum("crumbs_mm2", Sweep)
-        lost = unasked / max(float(self.raw.areas.sum()), 1e-300)
+            for left in (one for one in s.account.undone if one.check != BUDGET):
+                told = f"{left.why} ({left.ways.format(step=s.name)})" if left.ways else left.why
+                found.append(Check(left.check, False, told, left.short))
+        lost = sum(s.treatment.lost_mm2(s.account) for s in self.steps) / max(float(self.raw.areas.sum()), 1e-300)
         found.append(
             Check(
                 "nothing lost",
@@ -313,10 +313,10 @@ class Run:
                 f"{percent(lost)} lost",
             )
         )
-        patches = self._sum("patched_mm2")
-        base = self._sum("made_mm2", Plinth) - self._sum("patched_mm2", Plinth)
-        before_reduction = next((s.figures["before_mm2"] for s in self.steps if "before_mm2" in s.figures), None)
-        surface = float(self.mesh.areas.sum()) if before_reduction is None else before_reduction
+        patches = sum(s.account.guessed_mm2 or 0.0 for s in self.steps)
+        base = max(0.0, sum(s.account.made_mm2 or 0.0 for s in self.steps) - patches)
+        reductions = (s.before_mm2 for s in self.steps if isinstance(s.treatment, Reduce))
+        surface = next(reductions, float(self.mesh.areas.sum()))
         patched = patches / max(surface - base, patches, 1e-300)
         found.append(
             Check(
@@ -326,9 +326,8 @@ class Run:
                 f"{percent(patched)} patched",
             )
         )
-        recast = [i for i, s in enumerate(self.steps) if isinstance(s.treatment, Recast) and s.figures.get("triangles")]
-        since = self.steps[recast[-1] :] if recast else self.steps
-        crossings = int(sum(s.figures.get("crossings", 0) for s in since))
+        anew = [i for i, s in enumerate(self.steps) if s.treatment.remakes and s.changed]
+        crossings = sum(s.account.crossings for s in self.steps[anew[-1] if anew else 0 :])
         found.append(
             Check(
                 "clear patches",
@@ -350,13 +349,8 @@ class Run:
 
     def missed(self) -> list[Check]:
         """Budgets that could not be kept to, each said."""
-        last = self.steps[-1].figures if self.steps else {}
-        if last.get("triangles", 0) <= last.get("asked", np.inf):
-            return []
-        deviation = getattr(self.steps[-1].treatment, "max_deviation_mm", None)
-        why = "" if deviation is None else f"; {deviation:g} mm of deviation allows no fewer"
-        told = f"{last['triangles']} triangles left where {last['asked']} were asked{why}"
-        return [Check("budget", False, told, f"{last['triangles']} triangles, {last['asked']} asked")]
+        left = self.steps[-1].account.undone if self.steps else ()
+        return [Check(one.check, False, one.why, one.short) for one in left if one.check == BUDGET]
 
 
 def built_in_routines() -> dict[str, Routine]:

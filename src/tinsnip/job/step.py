@@ -15,7 +15,7 @@ from tinsnip.job.piece import Piece
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.regions.kept import found_again, lost_of
-from tinsnip.treat import ASSEMBLIES, TREATMENTS, Assembly, Context, Outcome, Treatment
+from tinsnip.treat import ASSEMBLIES, TREATMENTS, Account, Assembly, Context, Outcome, Treatment
 from tinsnip.treat.kit.together import put_together
 from tinsnip.words import counted
 
@@ -50,7 +50,7 @@ class Step:
     given : tuple of Piece
         The pieces that went in, as they were; empty where that is not known any more.
     seconds : float
-    figures : dict
+    account : Account
     enabled : bool
         A step that is switched off changes nothing, but keeps its place.
     """
@@ -62,7 +62,7 @@ class Step:
     text: str
     given: tuple[Piece, ...] = ()
     seconds: float = 0.0
-    figures: dict[str, Any] = field(default_factory=dict)
+    account: Account = field(default_factory=Account)
     enabled: bool = True
 
     @property
@@ -104,8 +104,8 @@ def step_of_outcome(treatment: Treatment, piece: Piece, outcome: Outcome, second
     """The step that a treatment's outcome on a piece amounts to."""
     changes = ()
     if outcome.mesh is not piece.mesh:
-        changes = (Change(piece.id, piece, piece.with_mesh(outcome.mesh, outcome.figures.get("matrix"))),)
-    return Step(treatment, (piece.id,), changes, (piece.frame,), outcome.text, (piece,), seconds, outcome.figures)
+        changes = (Change(piece.id, piece, piece.with_mesh(outcome.mesh, outcome.account.matrix)),)
+    return Step(treatment, (piece.id,), changes, (piece.frame,), outcome.text, (piece,), seconds, outcome.account)
 
 
 def perform(
@@ -152,9 +152,9 @@ def perform(
         outcome = action.apply(first.mesh, Context(progress, first.raw))
         return step_of_outcome(action, first, outcome, time.perf_counter() - begun)
     ids = iter([*born, *range(max([next_id, *(b + 1 for b in born)]), next_id + 10_000)])
-    figures: dict[str, Any] = {}
+    account = Account()
     if isinstance(action, Assembly):
-        changes, text, figures = _assembled(action, given, progress, ids, {p.name for p in pieces.values()})
+        changes, text, account = _assembled(action, given, progress, ids, {p.name for p in pieces.values()})
     elif isinstance(action, SetUnit):
         changed = action.on(first)
         changes = () if changed is first else (Change(first.id, first, changed),)
@@ -170,7 +170,7 @@ def perform(
     else:
         raise BadInput(f"{action.title} cannot be done again")
     seconds = time.perf_counter() - begun
-    return Step(action, tuple(on), tuple(changes), frames, text, tuple(given), seconds, figures)
+    return Step(action, tuple(on), tuple(changes), frames, text, tuple(given), seconds, account)
 
 
 def perform_all(
@@ -269,7 +269,7 @@ def _assembled(
         after[number] = source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh))
     before = {piece.id: piece for piece in given}
     changes = [Change(i, before.get(i), after.get(i)) for i in (*before, *(k for k in after if k not in before))]
-    return tuple(c for c in changes if c.before is not c.after), result.text, result.figures
+    return tuple(c for c in changes if c.before is not c.after), result.text, result.account
 
 
 def _on_one_raw(pieces: Sequence[Piece]) -> Piece:

@@ -76,6 +76,10 @@ class Mesh:
         self.provenance = provenance
         self.attributes: Mapping[str, Attribute] = MappingProxyType(dict(attributes or {}))
 
+    def __reduce__(self) -> tuple:
+        """To another process goes what cannot be worked out anew."""
+        return Mesh, (self.vertices, self.faces, self.provenance, dict(self.attributes))
+
     def __repr__(self) -> str:
         return f"Mesh({len(self.faces)} triangles, {len(self.vertices)} vertices)"
 

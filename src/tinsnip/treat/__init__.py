@@ -1,5 +1,6 @@
 """Changes a mesh; one module a treatment."""
 
+from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.assembly import Assembled, Assembly
 from tinsnip.treat.close.foot import Foot
 from tinsnip.treat.close.hollow import Hollow
@@ -84,7 +85,9 @@ ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract,
 
 __all__ = [
     "ASSEMBLIES",
+    "BUDGET",
     "TREATMENTS",
+    "Account",
     "AddSolid",
     "Assembled",
     "Assembly",
@@ -127,6 +130,7 @@ __all__ = [
     "Treatment",
     "Turn",
     "TurnInsideOut",
+    "Undone",
     "Weld",
     "WeldSeams",
 ]

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict
 
 from tinsnip.mesh import Mesh
 from tinsnip.progress import stoppable
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context
 
 __all__ = ["Assembled", "Assembly", "Part"]
@@ -32,11 +33,11 @@ class Part(NamedTuple):
 
 @dataclass(frozen=True)
 class Assembled:
-    """The pieces that came of it, a line for the log, and figures under their names."""
+    """The pieces that came of it, a line for the log, and the account of what was done."""
 
     parts: tuple[Part, ...]
     text: str
-    figures: dict[str, Any] = field(default_factory=dict)
+    account: Account = field(default_factory=Account)
 
 
 class Assembly(BaseModel):

@@ -8,9 +8,9 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
-from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress, stoppable
-from tinsnip.words import percent
+from tinsnip.treat.account import Account
 
 __all__ = ["Context", "Outcome", "Treatment"]
 
@@ -25,14 +25,14 @@ class Context:
 
 @dataclass(frozen=True)
 class Outcome:
-    """The new mesh, a line for the log, and figures under their names.
+    """The new mesh, a line for the log, and the account of what was done.
 
     A treatment that met something it must not decide alone leaves it as it is and asks a `question`.
     """
 
     mesh: Mesh
     text: str
-    figures: dict[str, Any] = field(default_factory=dict)
+    account: Account = field(default_factory=Account)
     question: str = ""
 
 
@@ -49,19 +49,34 @@ class Treatment(BaseModel):
     title: ClassVar[str]
     station: ClassVar[str] = ""
     """The station that offers it with a form of its fields; none where a tray does so in its own way."""
-    changes_area: ClassVar[bool] = False
-    """Whether surface goes or is made, so that the outcome has to say how much."""
+    reshapes: ClassVar[bool] = False
+    """Whether it moves surface, or makes all of it anew, so that the areas before and after do not tell what went."""
+    remakes: ClassVar[bool] = False
+    """Whether it makes all of the surface anew: what was wrong before is no more, and what could not be done before
+    is left to it."""
+    takes_what_was_asked: ClassVar[bool] = False
+    """Whether what goes by it is what its user pointed at, so that nothing of it is lost."""
+    answers: ClassVar[str] = ""
+    """How its question is answered in a routine; ``{step}`` stands for the step's name."""
     named_points: ClassVar[tuple[str, ...]] = ()
     """Fields that are places on one scan, mm: they go along when it is moved, and fit no other scan."""
 
     def __init_subclass__(cls, **named: Any) -> None:
         super().__init_subclass__(**named)
         if "apply" in cls.__dict__:
-            cls.apply = stoppable(_accounted(cls.apply) if cls.changes_area else cls.apply)
+            cls.apply = stoppable(_accounted(cls.apply))
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Treat a mesh."""
         raise NotImplementedError
+
+    def lost_mm2(self, account: Account) -> float:
+        """How much of what went nobody asked to have taken, mm2."""
+        return 0.0 if self.takes_what_was_asked else account.gone_mm2 or 0.0
+
+    def shells_after(self, wanted: int, account: Account) -> int:
+        """How many solids the part is to have after it, of `wanted` before."""
+        return wanted
 
     def sparing(self, mesh: Mesh, protected: np.ndarray) -> Self:
         """The same, set so as to leave some triangles alone, bool, shape (F,); as it is where it cannot be so set."""
@@ -69,37 +84,12 @@ class Treatment(BaseModel):
 
 
 def _accounted(apply: Callable[..., Outcome]) -> Callable[..., Outcome]:
-    """Let an outcome say how much of the area went, and how much was made, mm2 and as shares.
-
-    What went is told as a share of the surface before, what was made as one of the surface after. A treatment that
-    knows how much went better than the two areas tell puts ``gone_mm2`` into its figures itself.
-    """
+    """Let an outcome account for all that was made, went and was shifted, and say how much of the area that is."""
 
     @functools.wraps(apply)
     def wrapped(self: Treatment, mesh: Mesh, context: Context) -> Outcome:
         outcome = apply(self, mesh, context)
-        figures = {**outcome.figures}
-        if outcome.mesh is mesh:
-            return replace(outcome, figures={**figures, **_SHARES})
-        before, after = mesh.areas, outcome.mesh.areas
-        made = max(0.0, float(after[MADE] - before[MADE]))
-        gone = figures.setdefault("gone_mm2", max(0.0, float(before.sum() + made - after.sum())))
-        if gone <= 1e-9 * before.sum():
-            gone = figures["gone_mm2"] = 0.0
-        figures |= {
-            "made_mm2": made,
-            "gone_share": gone / max(float(before.sum()), 1e-300),
-            "made_share": made / max(float(after.sum()), 1e-300),
-        }
-        told = [
-            f"{percent(figures[f'{what}_share'])} of the area {verb}"
-            for what, verb in _TOLD
-            if figures[f"{what}_share"]
-        ]
-        return replace(outcome, text=", ".join([outcome.text, *told]), figures=figures)
+        account = outcome.account.completed(mesh, outcome.mesh, self.reshapes)
+        return replace(outcome, text=", ".join([outcome.text, *account.shares_told()]), account=account)
 
     return wrapped
-
-
-_SHARES = {"gone_mm2": 0.0, "made_mm2": 0.0, "gone_share": 0.0, "made_share": 0.0}
-_TOLD = (("gone", "went"), ("made", "was made"))

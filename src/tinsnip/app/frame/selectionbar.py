@@ -286,7 +286,7 @@ class SelectionBar(QFrame):
                 self._session.message.emit(found, True)
                 return
             treatment, outcome = found
-            loose = counted(int(outcome.figures["loose"]), "triangle")
+            loose = counted(int(outcome.account.figures["loose"]), "triangle")
             text = f"Delete {self.told()}, and {loose} in loose bits it leaves?"
             if self._session.mesh is mesh and ask(
                 self.window(), "Delete", text, "Undo brings back what went.", ("Delete", "Keep"), "Keep", "Keep"

@@ -157,8 +157,9 @@ class HolesTray(PreviewTray):
 
     def show_figures(self, preview: Preview | None) -> None:
         if preview is not None:
-            figures = preview.outcome.figures
-            self.made.setText(f"+{grouped(int(figures.get('triangles', 0)))}")
+            account = preview.outcome.account
+            figures = account.figures
+            self.made.setText(f"+{grouped(account.made_triangles or 0)}")
             self.area.setText(f"{figures.get('area_mm2', 0.0):.4g} mm²")
             self.bend.setText(f"{figures.get('seam_deg', 0.0):.0f}°")
             self.least.setText(f"{figures.get('least_deg', 0.0):.0f}°")

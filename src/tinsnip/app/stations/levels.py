@@ -1,6 +1,7 @@
 """The levels of a reduction in the window: one study, the level that is shown, and the areas that are held."""
 
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -47,6 +48,7 @@ class Levels(QObject):
 
     studied = Signal()
     changed = Signal()
+    none_within = Signal()
     held_ready = Signal()
 
     def __init__(self, session: Session) -> None:
@@ -133,12 +135,51 @@ class Levels(QObject):
         gone, self.study = self.study, None
         let_go(gone)
 
-    def ask(self, triangles: int) -> None:
-        """Show a level of the study in place of the mesh; the newest request wins."""
+    def ask_within(self, deviation_mm: float) -> None:
+        """Show the coarsest level that stays within a deviation, once it is found; the newest request wins."""
         study = self.study
         if study is None or study.mesh is not self.session.mesh:
             return
-        treatment = study.options.model_copy(update={"triangles": triangles})
+        treatment = study.options.model_copy(update={"max_deviation_mm": deviation_mm})
+        begun = time.perf_counter()
+
+        def work(progress: Progress) -> LevelView | None:
+            found = treatment.level_within(study.mesh, study.record, study.curve, progress)
+            if found is None:
+                return None
+            outcome = treatment.outcome_within(study.mesh, *found)
+            buffers = make_buffers(outcome.mesh, progress)
+            return LevelView(
+                before=study.mesh, triangles=len(outcome.mesh.faces), buffers=buffers, treatment=treatment,
+                outcome=outcome, measured=found[1],
+            )  # fmt: skip
+
+        def done(level: LevelView | None) -> None:
+            if self.study is not study or self.session.mesh is not study.mesh:
+                return
+            if level is None:
+                self.none_within.emit()
+                return
+            self._show(level)
+            seconds = time.perf_counter() - begun
+            self.session.show_preview(Preview(treatment, study.mesh, level.outcome, seconds))
+
+        self.session.tasks.stop_behind("measured level", "whole level")
+        self.session.tasks.latest("level", work, done)
+
+    def ask(self, triangles: int, goal: Mapping[str, object] | None = None) -> None:
+        """Show a level of the study in place of the mesh; the newest request wins.
+
+        Parameters
+        ----------
+        triangles : int
+        goal : mapping, optional
+            What was asked for that comes to so many triangles, as fields of `Reduce`; the number itself by default.
+        """
+        study = self.study
+        if study is None or study.mesh is not self.session.mesh:
+            return
+        treatment = study.options.model_copy(update=goal or {"triangles": triangles})
         begun = time.perf_counter()
 
         def quickly(progress: Progress) -> tuple[Level, LevelView | None]:
@@ -178,7 +219,7 @@ class Levels(QObject):
         Where it does, another reduction to as many triangles takes its place, that holds what is there.
         """
         level, piece = self.shown, self.session.job.piece
-        if level is None or piece is None or level.outcome is None or level.measured is not None:
+        if level is None or piece is None or level.outcome is None or level.from_raw is not None:
             return
         raw, frame = piece.raw, piece.frame
 
@@ -192,7 +233,9 @@ class Levels(QObject):
                         buffers=make_buffers(outcome.mesh, progress),
                     )  # fmt: skip
             with progress.part(0.3, 0.7):
-                measured = largest_deviation(clear.outcome.mesh, level.before, progress)
+                measured = clear.measured if clear is level else None
+                if measured is None:
+                    measured = largest_deviation(clear.outcome.mesh, level.before, progress)
             with progress.part(0.7, 1.0):
                 found, places = measure_for_view(clear.outcome.mesh, raw, frame, progress)
                 return replace(clear, measured=measured, from_raw=found, places=places)

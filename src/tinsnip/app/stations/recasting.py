@@ -163,6 +163,6 @@ class RecastPart:
         """Tell what a recast that was worked out has bridged."""
         preview = self._session.preview
         if preview is not None and isinstance(preview.treatment, Recast):
-            figures = preview.outcome.figures
+            figures = preview.outcome.account.figures
             self.bridged.setText(f"{figures['bridged_mm']:.3g} mm" if figures.get("bridged_share") else "none")
-            self.skin.setText(grouped(figures["triangles"]))
+            self.skin.setText(grouped(len(preview.outcome.mesh.faces) if figures.get("cell_mm") else 0))

@@ -16,7 +16,6 @@ from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
 from tinsnip.treat import Reduce
-from tinsnip.treat.reduce.levelsearch import LevelSearch
 from tinsnip.words import at_most, grouped, megabytes, millimetres, rounded_up
 
 __all__ = ["REDUCE", "ReduceTray"]
@@ -33,7 +32,8 @@ class ReduceTray(Tray):
     def __init__(self, session: Session, view: Viewport) -> None:
         self.levels = Levels(session)
         self.wanted = 0
-        self._search: LevelSearch | None = None
+        self._goal: dict[str, object] = {}
+        """What was asked for, as fields of the treatment."""
         self._filling = False
         self._unwanted = False
         self._is_asked = False
@@ -47,6 +47,7 @@ class ReduceTray(Tray):
         self._watch.timeout.connect(self._show_progress)
         self.levels.studied.connect(self._show_study)
         self.levels.changed.connect(self._show_level)
+        self.levels.none_within.connect(self._none_within)
         session.examined.connect(self._begin)
         self.levels.held_ready.connect(self._begin)
         session.held_changed.connect(self._held_changed)
@@ -201,7 +202,7 @@ class ReduceTray(Tray):
     def refresh(self) -> None:
         mesh = self.session.mesh
         if mesh is not self._mesh:  # done, undone or another piece: what it has come to is shown, and no level of it
-            self._mesh, self._is_asked, self._search = mesh, False, None
+            self._mesh, self._is_asked, self._goal = mesh, False, {}
             self._rest.stop()
             if self.isVisible():
                 self._show_level()
@@ -236,25 +237,30 @@ class ReduceTray(Tray):
             self._is_asked = False
             self._fill()
             self._show_level()
-        elif self.stop.currentText() == "deviation":
-            self._typed()
         else:
-            self._want(self.wanted)
+            self._ask(self.wanted, self._goal)
+            self._fill()
+            self._show_level()
 
     # ---- the level
 
     def _want(self, triangles: int) -> None:
         """Show the level of so many triangles."""
-        self._search, self._is_asked = None, True
+        self._is_asked = True
         self._ask(triangles)
         self._fill()
         self._show_level()
 
-    def _ask(self, triangles: int) -> None:
+    def _ask(self, triangles: int, goal: dict[str, object] | None = None) -> None:
         """Have a level worked out, and measured once nothing else is asked for."""
         self.wanted = triangles
+        self._goal = goal or {"triangles": triangles}
         self.plot.set_triangles(triangles)
-        self.levels.ask(triangles)
+        limit = self._goal.get("max_deviation_mm")
+        if limit is None:
+            self.levels.ask(triangles, self._goal)
+        else:
+            self.levels.ask_within(limit)
         self._rest.start()
 
     def _fill(self) -> None:
@@ -305,20 +311,17 @@ class ReduceTray(Tray):
         name = self.stop.currentText()
         value = self.fields[name].value()
         least, most = study.record.fewest, study.record.most
-        self._search = None
-        if name == "triangles":
-            wanted = round(value)
+        if name == "deviation":
+            wanted, goal = study.curve.triangles_for(value), {"max_deviation_mm": value}
+        elif name == "file size":
+            goal = {"max_mb": value, "file_format": self.format.currentData()}
+            wanted = study.options.model_copy(update=goal).target(study.mesh)
         elif name == "percent":
-            wanted = round(most * value / 100.0)
-        elif name == "deviation":
-            self._search = LevelSearch(study.curve, value, least, most)
-            wanted = most if self._search.next is None else self._search.next
+            wanted, goal = round(most * value / 100.0), {"percent": value}
         else:
-            share = len(study.mesh.vertices) / max(1, most)
-            wanted = FORMATS[self.format.currentData()].triangles_within(
-                1e6 * value, least, most, share, study.mesh.colour is not None
-            )
-        self._ask(int(np.clip(wanted, least, most)))
+            wanted, goal = round(value), {}
+        clipped = int(np.clip(wanted, least, most))
+        self._ask(clipped, goal if name == "deviation" or clipped == wanted else None)
         self.plot.set_budget(value if name == "deviation" else None)
         self._show_level()
 
@@ -350,29 +353,34 @@ class ReduceTray(Tray):
             self.offer("Reduce", "the levels are not worked out" if stopped else "the levels are being worked out")
             return
         count = self.wanted
-        current = level is not None and level.treatment.triangles == count and level.before is mesh
+        current = level is not None and level.before is mesh and self._is_of_goal(level.treatment)
         if current:
             count = level.triangles
+            if count != self.wanted and "max_deviation_mm" in self._goal:  # found by then
+                self.wanted = count
+                self.plot.set_triangles(count)
         self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
         measured = level.measured if current else None
-        keeps = measured is not None and self._keeps_to(measured.max)
+        searches = "max_deviation_mm" in self._goal and not current
         if count >= study.record.most:
             self.deviation.setText("0")
             self.p99.setText("0")
-        elif self._search is not None and not keeps:
+        elif searches:
             self.deviation.setText("searching …")
             self.p99.setText("…")
         elif measured is not None:
             self.deviation.setText(at_most(measured.max))
             self.p99.setText(millimetres(measured.p99))
-            self.plot.set_measured(self.wanted, measured.max)
+            self.plot.set_measured(count, measured.max)
         else:
             self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
             self.p99.setText("…")
         about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""
         self.size.setText(about + megabytes(self._bytes(count)))
         idle = count >= study.record.most
-        why = "drag the line, or type what to stop at" if idle else "" if keeps else "the level is still being measured"
+        why = "drag the line, or type what to stop at" if idle else ""
+        if not why and (not current or level.from_raw is None):
+            why = "the level is still being measured"
         self.offer("Drag to fewer triangles" if idle else f"Reduce to {grouped(count)} triangles", why)
 
     def put_away(self) -> bool:
@@ -385,7 +393,7 @@ class ReduceTray(Tray):
     def _back_to_whole(self) -> None:
         """No level is asked for any more: the present mesh, with its own figures."""
         study = self.levels.study
-        self._is_asked, self._search = False, None
+        self._is_asked, self._goal = False, {}
         self._rest.stop()
         if study is not None:
             self.wanted = study.record.most
@@ -393,26 +401,16 @@ class ReduceTray(Tray):
             self._fill()
         self._show_level()
 
-    def _keeps_to(self, largest: float) -> bool:
-        """Whether the measured level is the one that the stop asks for; if not, the next one is tried.
+    def _is_of_goal(self, treatment: Reduce) -> bool:
+        """Whether a level's treatment goes as far as is asked now."""
+        asked = {name: Reduce.model_fields[name].default for name in Reduce.GOALS} | self._goal
+        return all(getattr(treatment, name) == value for name, value in asked.items())
 
-        A level that was dragged to is what it is.
-        """
-        search = self._search
-        if search is None:
-            return True
-        if self.wanted == search.next:
-            search.tell(largest)
-            if search.next is None and search.best is None:  # none keeps to it: the whole mesh
-                self.session.cancel_preview()
-                self.session.message.emit("no coarser level keeps to that deviation", False)
-                self._back_to_whole()
-                return False
-            follow = search.best if search.next is None else search.next
-            if follow != self.wanted:
-                self._ask(follow)
-                return False
-        return self.wanted == search.best and search.next is None
+    def _none_within(self) -> None:
+        """No coarser level keeps to the deviation: the whole mesh."""
+        self.session.cancel_preview()
+        self.session.message.emit("no coarser level keeps to that deviation", False)
+        self._back_to_whole()
 
     def reduce(self) -> None:
         """Take the level that is shown."""

@@ -10,8 +10,8 @@ __all__ = ["draw_made", "made_by"]
 
 def made_by(preview: Preview) -> np.ndarray:
     """Corners of the triangles a previewed treatment would make, mm, shape (T, 3, 3)."""
-    after, count = preview.outcome.mesh, preview.outcome.figures.get("triangles")
-    first = len(preview.before.faces) if count is None else max(0, len(after.faces) - int(count))
+    after, count = preview.outcome.mesh, preview.outcome.account.made_triangles or 0
+    first = 0 if preview.treatment.remakes else max(0, len(after.faces) - count)
     return after.vertices[after.faces[first:]]
 
 

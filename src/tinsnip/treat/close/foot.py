@@ -22,8 +22,8 @@ class Foot(Treatment):
 
     name: ClassVar[str] = "foot"
     title: ClassVar[str] = "Foot under the part"
+    takes_what_was_asked: ClassVar[bool] = True
     station: ClassVar[str] = "Solid"
-    changes_area: ClassVar[bool] = True
 
     shape: Literal["round", "rectangular"] = Field("round", description="seen from above")
     height_mm: float = Field(
@@ -60,4 +60,4 @@ class Foot(Treatment):
             vertices, faces = box_solid(np.array([*(high - low + 2 * self.margin_mm), height]))
         vertices = vertices + np.array([*middle, bottom + into - 0.5 * height])
         outcome = with_solid(mesh, vertices, faces, "join", f"{self.shape} foot")
-        return Outcome(outcome.mesh, outcome.text, {**outcome.figures, "into_mm": into})
+        return Outcome(outcome.mesh, outcome.text, outcome.account.with_figures(into_mm=into))

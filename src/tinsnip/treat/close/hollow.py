@@ -8,6 +8,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, Attribute, Domain, Lineage, Mesh
 from tinsnip.survey.strays import HOLLOW
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.recasting import sound_triangles
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -24,8 +25,8 @@ class Hollow(Treatment):
 
     name: ClassVar[str] = "hollow"
     title: ClassVar[str] = "Hollow"
+    reshapes: ClassVar[bool] = True
     station: ClassVar[str] = "Solid"
-    changes_area: ClassVar[bool] = True
 
     wall_mm: float = Field(2.0, gt=0, allow_inf_nan=False, description="how thick the wall becomes, mm")
 
@@ -59,5 +60,5 @@ class Hollow(Treatment):
         text = f"Hollowed to a wall of {self.wall_mm:g} mm, an inner skin of {grouped(len(skin))} triangles"
         if crossings:
             text += f" that crosses itself in {counted(crossings, 'place')}"
-        figures = {"triangles": len(skin), "crossings": crossings, "gone_mm2": 0.0}
-        return Outcome(result, text, figures)
+        account = Account(made_triangles=len(skin), guessed_mm2=0.0, crossings=crossings)
+        return Outcome(result, text, account)

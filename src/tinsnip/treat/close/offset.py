@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import build_tree, closest_points
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.recasting import Skin, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -25,8 +26,8 @@ class Offset(Treatment):
 
     name: ClassVar[str] = "offset"
     title: ClassVar[str] = "Offset"
+    reshapes: ClassVar[bool] = True
     station: ClassVar[str] = "Solid"
-    changes_area: ClassVar[bool] = True
 
     by_mm: float = Field(1.0, allow_inf_nan=False, description="how far outward, mm; inward where below 0")
 
@@ -40,7 +41,7 @@ class Offset(Treatment):
         """
         edges = mesh.edges
         if self.by_mm == 0:
-            return Outcome(mesh, "Nothing to offset by 0 mm", {"triangles": 0, "crossings": 0})
+            return Outcome(mesh, "Nothing to offset by 0 mm")
         if len(mesh.faces) == 0 or edges.open or edges.tangled or edges.flipped or not mesh.volume > 0:
             raise BadInput("only a closed, outward solid can be offset; close it first, or thicken a sheet")
         vertices, faces, sound = sound_triangles(mesh)
@@ -56,4 +57,4 @@ class Offset(Treatment):
         way = "out" if self.by_mm > 0 else "in"
         text = f"Put the surface {abs(self.by_mm):g} mm further {way}, {grouped(len(skin))} triangles"
         text += f", crossing itself in {counted(crossings, 'place')}" if crossings else ""
-        return Outcome(result, text, {"triangles": len(skin), "crossings": crossings, "gone_mm2": 0.0})
+        return Outcome(result, text, Account(guessed_mm2=0.0, crossings=crossings))

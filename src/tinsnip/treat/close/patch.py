@@ -11,6 +11,7 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part, rings_of
 from tinsnip.treat.kit.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -65,7 +66,6 @@ class Patch(Treatment):
 
     name: ClassVar[str] = "patch"
     title: ClassVar[str] = "Patch holes"
-    changes_area: ClassVar[bool] = True
 
     under_mm: float | None = Field(None, gt=0, description="only holes that span less than this, mm")
     flow: float = Field(1.0, ge=0, le=1, description="0 taut like a drum skin, 1 flowing on from the surroundings")
@@ -104,14 +104,14 @@ class Patch(Treatment):
             chosen &= holes_in(mesh, self.holes)
         numbers = np.flatnonzero(chosen)
         if len(numbers) == 0:
-            return Outcome(mesh, "No hole to patch", {"holes": 0, "triangles": 0})
+            return Outcome(mesh, "No hole to patch", Account(figures={"holes": 0}))
         if mesh.edges.flipped or mesh.edges.tangled:
             raise BadInput("tangled or flipped edges leave the holes without a clear edge; mend and orient first")
         tidied = ""
         if self.tidy_rows:
             mesh, numbers, tidied = self._tidied(mesh, numbers, context)
             if len(numbers) == 0:
-                return Outcome(mesh, f"{tidied}; no hole is left to patch", {"holes": 0, "triangles": 0})
+                return Outcome(mesh, f"{tidied}; no hole is left to patch", Account(figures={"holes": 0}))
         rings = rings_of(mesh, numbers)
         islands = sum(len(ring.bounds) - 2 for ring in rings)
         patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, [self.style] * len(rings), context)
@@ -121,10 +121,12 @@ class Patch(Treatment):
         area = float(triangle_areas(patched.vertices, patched.faces[kept:]).sum())
         seam, least = _angles(patched, kept)
         figures = {
-            "seam_deg": seam, "least_deg": least,
-            "holes": len(rings), "islands": islands, "triangles": added, "area_mm2": area, "patched_mm2": area,
-            "tauter": tauter, "crossings": crossed.fresh, "gone_mm2": gone,
+            "seam_deg": seam, "least_deg": least, "holes": len(rings), "islands": islands, "area_mm2": area,
+            "tauter": tauter,
         }  # fmt: skip
+        account = Account(
+            made_triangles=added, gone_mm2=gone, guessed_mm2=area, crossings=crossed.fresh, figures=figures
+        )
         text = f"Patched {counted(len(rings), 'hole')}"
         if islands:
             text += f", joined {counted(islands, 'island')} in them"
@@ -133,7 +135,7 @@ class Patch(Treatment):
         if hung:
             text += f", took {counted(hung, 'triangle')} away that hung over a hole"
         text += crossed.said() + (f"; {tidied[0].lower()}{tidied[1:]}" if tidied else "")
-        return Outcome(patched, text, figures)
+        return Outcome(patched, text, account)
 
     def _tidied(self, mesh: Mesh, numbers: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray, str]:
         """Tidy the edges of some holes; the mesh then, what is left of these holes, and what was done."""

@@ -10,6 +10,7 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.filling import close_rings
 from tinsnip.treat.kit.footing import Form, footed
@@ -33,7 +34,6 @@ class Plinth(Treatment):
 
     name: ClassVar[str] = "plinth"
     title: ClassVar[str] = "Close the base"
-    changes_area: ClassVar[bool] = True
 
     depth_mm: float | None = Field(
         None,
@@ -65,7 +65,7 @@ class Plinth(Treatment):
             mesh, rims, told = self._tidied(mesh, context)
             boundaries = classify_boundaries(mesh)
         if len(rims) == 0:
-            return Outcome(mesh, "No open rim", {"rims": 0, "triangles": 0, "patched_mm2": 0.0, "crossings": 0})
+            return Outcome(mesh, "No open rim", Account(figures={"rims": 0}))
         if mesh.edges.flipped or mesh.edges.tangled:
             raise BadInput("tangled or flipped edges leave the rim without a clear side; mend and orient first")
         if len(rims) > _MOST_RIMS:
@@ -117,15 +117,11 @@ class Plinth(Treatment):
             if number > 0:
                 patched += float(tried[best].areas.sum() - mesh.areas.sum())
             mesh = tried[best]
-        figures = {
-            "rims": len(rims),
-            "triangles": len(mesh.faces) - before,
-            "patched_mm2": patched,
-            "crossings": crossings,
-        }
-        if gone:
-            figures["gone_mm2"] = gone
-        return Outcome(mesh, f"{told}Closed {counted(len(rims), 'rim')}{said}", figures)
+        account = Account(
+            made_triangles=len(mesh.faces) - before, gone_mm2=gone or None, guessed_mm2=patched, crossings=crossings,
+            figures={"rims": len(rims)},
+        )  # fmt: skip
+        return Outcome(mesh, f"{told}Closed {counted(len(rims), 'rim')}{said}", account)
 
     def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, np.ndarray, str]:
         """The mesh with its rims tidied, the loops that are these rims then, and what was done."""

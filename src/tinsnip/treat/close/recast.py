@@ -12,6 +12,7 @@ from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.lattice import INSIDE
 from tinsnip.space.winding import Winding
 from tinsnip.survey.strays import CHUNK_SHARE
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.recasting import recast_surface, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped, percent
@@ -83,7 +84,8 @@ class Recast(Treatment):
 
     name: ClassVar[str] = "recast"
     title: ClassVar[str] = "Recast"
-    changes_area: ClassVar[bool] = True
+    reshapes: ClassVar[bool] = True
+    remakes: ClassVar[bool] = True
 
     deviation_mm: float | None = Field(
         None, gt=0, description="how far the skin may lie off the scan, mm; the longest side's 512th part by default"
@@ -104,7 +106,7 @@ class Recast(Treatment):
         if len(mesh.faces) == 0 or not mesh.area > 0:
             raise BadInput("the part has no surface that could be recast")
         if self.only_if_needed and _is_valid(mesh):
-            return Outcome(mesh, "Nothing to recast: it is a valid solid", {"triangles": 0, "cell_mm": 0.0})
+            return Outcome(mesh, "Nothing to recast: it is a valid solid", Account(figures={"cell_mm": 0.0}))
         plan = forecast(mesh, self.deviation_mm, self.wall_mm)
         self._refuse_what_is_too_large(mesh, plan)
         vertices, faces, sound = sound_triangles(mesh)
@@ -131,11 +133,13 @@ class Recast(Treatment):
         areas = triangle_areas(result.vertices, result.faces)
         patched = float(areas[made_up[cast.faces].any(axis=1)].sum())
         figures = {
-            "triangles": len(result.faces), "cell_mm": plan.step, "bridged_mm": widest, "bridged_share": share,
-            "crossings": cast.crossings, "sheets": sheets, "patched_mm2": patched, "gone_mm2": 0.0,
+            "cell_mm": plan.step, "bridged_mm": widest, "bridged_share": share, "sheets": sheets,
             "solids": _large_solids(result),
         }  # fmt: skip
-        return Outcome(result, text, figures)
+        return Outcome(result, text, Account(guessed_mm2=patched, crossings=cast.crossings, figures=figures))
+
+    def shells_after(self, wanted: int, account: Account) -> int:
+        return min(wanted, account.figures.get("solids") or wanted)
 
     def _refuse_what_is_too_large(self, mesh: Mesh, plan: Forecast) -> None:
         cells = float(mesh.size.max()) / plan.step

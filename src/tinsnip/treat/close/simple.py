@@ -11,6 +11,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import polled_here
 from tinsnip.space.solids import box_solid, cylinder_solid
 from tinsnip.space.tree import closest_points, first_hits
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.frames import Length, Point, frame_along
 from tinsnip.treat.kit.joining import How, combined_with, why_no_solid
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -50,7 +51,7 @@ def with_solid(mesh: Mesh, vertices: np.ndarray, faces: np.ndarray, how: How, wh
     text += f", moved by {nudged:.1g} mm for that, as rounding left their meeting unclear" * (nudged > 0)
     text += ", which leaves a closed void" * (how == "cut" and voids > 0)
     figures = {"divided": made.divided, "moved_mm": nudged, "volume_mm3": result.volume - mesh.volume}
-    return Outcome(result, text, figures)
+    return Outcome(result, text, Account(guessed_mm2=0.0, figures=figures))
 
 
 class AddSolid(Treatment):
@@ -58,7 +59,7 @@ class AddSolid(Treatment):
 
     name: ClassVar[str] = "add-solid"
     title: ClassVar[str] = "Join or cut a simple solid"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     shape: Literal["box", "cylinder"] = Field("box", description="what it is")
     how: How = Field("join", description="join it on, cut it out, or intersect: keep what lies in it")
@@ -89,7 +90,7 @@ class Drain(Treatment):
 
     name: ClassVar[str] = "drain"
     title: ClassVar[str] = "Drain hole"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
     named_points: ClassVar[tuple[str, ...]] = ("at",)
 
     at: Point = Field((0.0, 0.0, 0.0), description="where on the surface, mm")
@@ -134,7 +135,7 @@ class Drain(Treatment):
                 "the hole does not reach the hollow all round there; make it narrower, or place it elsewhere"
             )
         text = f"Drilled a drain hole of {self.diameter_mm:g} mm through {wall:.3g} mm of wall"
-        return Outcome(outcome.mesh, text, {**outcome.figures, "wall_mm": wall})
+        return Outcome(outcome.mesh, text, outcome.account.with_figures(wall_mm=wall))
 
     def _outward(self, mesh: Mesh, foot: np.ndarray, nearest: int) -> np.ndarray:
         """The way out of the surface, as it is on the whole under the hole."""

@@ -12,6 +12,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.edgeplaces import arc_between, place_on_edge
 from tinsnip.treat.kit.fans import split_fans
@@ -34,7 +35,7 @@ class Stretch(Treatment):
 
     name: ClassVar[str] = "stretch"
     title: ClassVar[str] = "Close or cut a stretch of an edge"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
     named_points: ClassVar[tuple[str, ...]] = ("start", "end")
 
     start: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place at an open edge, mm")
@@ -86,8 +87,8 @@ class Stretch(Treatment):
         made = add_triangles(mesh, number[triangles], fresh)
         crossed = what_new_triangles_cross(mesh, made)
         added = len(made.faces) - len(mesh.faces)
-        figures = {"triangles": added, "crossings": crossed.fresh}
-        return Outcome(made, f"Closed a notch with {counted(added, 'triangle')}{crossed.said()}", figures)
+        account = Account(made_triangles=added, crossings=crossed.fresh)
+        return Outcome(made, f"Closed a notch with {counted(added, 'triangle')}{crossed.said()}", account)
 
     @staticmethod
     def _cut(mesh: Mesh, half: np.ndarray, arc: np.ndarray) -> Outcome:
@@ -127,5 +128,5 @@ class Stretch(Treatment):
             raise BadInput("what lies between the two places is too much of the part for a tooth; snip it instead")
         left = keep_triangles(mesh, np.delete(np.arange(len(faces)), goes))
         left = split_fans(left, left.twins)[0]
-        figures = {"triangles": len(goes), "gone_mm2": area}
-        return Outcome(left, f"Cut a tooth of {counted(len(goes), 'triangle')}", figures)
+        account = Account(gone_triangles=len(goes), gone_mm2=area)
+        return Outcome(left, f"Cut a tooth of {counted(len(goes), 'triangle')}", account)

@@ -11,6 +11,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.singles import as_files_hold
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.edgeplaces import EdgePlace, arc_round, place_on_edge
 from tinsnip.treat.kit.filling import add_triangles, fill_loop
@@ -32,7 +33,6 @@ class Strip(Treatment):
 
     name: ClassVar[str] = "strip"
     title: ClassVar[str] = "Lay a strip"
-    changes_area: ClassVar[bool] = True
     named_points: ClassVar[tuple[str, ...]] = ("start", "end")
 
     start: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place at an open edge, mm")
@@ -88,10 +88,10 @@ class Strip(Treatment):
         made = add_triangles(mesh, triangles, fresh, self._blends(base, begin, stop, share))
         crossed = what_new_triangles_cross(mesh, made)
         area = float(np.linalg.norm(face_vectors(made.vertices, made.faces[len(mesh.faces) :]), axis=1).sum()) / 2
-        figures = {"triangles": len(made.faces) - len(mesh.faces), "area_mm2": area, "crossings": crossed.fresh}
+        added = len(made.faces) - len(mesh.faces)
         what = "divides a hole" if places[0].loop == places[1].loop else "bridges two edges"
-        text = f"Laid a strip of {counted(figures['triangles'], 'triangle')} that {what}{crossed.said()}"
-        return Outcome(made, text, figures)
+        text = f"Laid a strip of {counted(added, 'triangle')} that {what}{crossed.said()}"
+        return Outcome(made, text, Account(made_triangles=added, made_mm2=area, crossings=crossed.fresh))
 
     def _curves(
         self, begin: np.ndarray, stop: np.ndarray, ways: list[np.ndarray], across: np.ndarray, share: np.ndarray

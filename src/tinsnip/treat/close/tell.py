@@ -8,6 +8,7 @@ from pydantic import Field
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import TOLD, TOLD_HOLE, TOLD_RIM, classify_boundaries
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -31,7 +32,7 @@ class TellOpenings(Treatment):
         want = TOLD_RIM if self.are == "rim" else TOLD_HOLE
         other = chosen & ~(known.is_rim if self.are == "rim" else known.is_hole)
         if not other.any():
-            return Outcome(mesh, f"No boundary that is not a {self.are} already", {"told": 0})
+            return Outcome(mesh, f"No boundary that is not a {self.are} already", Account(figures={"told": 0}))
         now = mesh.attributes.get(TOLD)
         told = np.zeros(len(mesh.vertices), dtype=np.uint8) if now is None else now.values.copy()
         corner = mesh.faces.ravel()
@@ -40,4 +41,6 @@ class TellOpenings(Treatment):
         count = int(other.sum())
         what = f"a {self.are}" if count == 1 else f"{self.are}s"
         text = f"Told: {counted(count, 'boundary is', 'boundaries are')} {what}"
-        return Outcome(mesh.with_attribute(TOLD, Attribute(Domain.VERTEX, told)), text, {"told": count})
+        return Outcome(
+            mesh.with_attribute(TOLD, Attribute(Domain.VERTEX, told)), text, Account(figures={"told": count})
+        )

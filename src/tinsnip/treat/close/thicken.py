@@ -14,6 +14,7 @@ from tinsnip.progress import polled_here
 from tinsnip.regions import Region
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import build_tree, closest_points
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.banding import band_between
 from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.recasting import Skin, blends_at, sound_triangles, with_raw_values
@@ -37,8 +38,8 @@ class Thicken(Treatment):
 
     name: ClassVar[str] = "thicken"
     title: ClassVar[str] = "Thicken"
+    reshapes: ClassVar[bool] = True
     station: ClassVar[str] = "Solid"
-    changes_area: ClassVar[bool] = True
 
     wall_mm: float = Field(
         2.0, gt=0, allow_inf_nan=False, description="the wall of a sheet, or by how much an area becomes thicker, mm"
@@ -94,7 +95,7 @@ class Thicken(Treatment):
             )
         provenance = np.where(touched, np.maximum(mesh.provenance, SHIFTED), mesh.provenance).astype(np.uint8)
         text = f"Put {counted(int(chosen.sum()), 'triangle')} up to {self.wall_mm:g} mm further out"
-        return Outcome(mesh.moved(vertices, provenance), text, {"moved": int(touched.sum()), "gone_mm2": 0.0})
+        return Outcome(mesh.moved(vertices, provenance), text, Account(figures={"moved": int(touched.sum())}))
 
     def _skin(self, mesh: Mesh, far: float, context: Context) -> tuple[Skin, np.ndarray]:
         vertices, faces, sound = sound_triangles(mesh)
@@ -109,7 +110,7 @@ class Thicken(Treatment):
         text = f"Thickened to a wall of {self.wall_mm:g} mm with the sheet in its middle"
         text += f", {grouped(len(result.faces))} triangles"
         text += f", crossing itself in {counted(skin.crossings, 'place')}" if skin.crossings else ""
-        return Outcome(result, text, {"triangles": len(result.faces), "crossings": skin.crossings, "gone_mm2": 0.0})
+        return Outcome(result, text, Account(guessed_mm2=0.0, crossings=skin.crossings))
 
     def _one(self, mesh: Mesh, context: Context) -> Outcome:
         skin, sound = self._skin(mesh, self.wall_mm, context)
@@ -136,7 +137,7 @@ class Thicken(Treatment):
         provenance = np.concatenate([mesh.provenance, np.full(len(fresh), MADE, dtype=np.uint8)])
         result = compact(mesh.derive(faces, lineage, points, provenance))
         text = f"Thickened to a wall of {self.wall_mm:g} mm {self.side} the sheet, {grouped(len(fresh))} triangles made"
-        return Outcome(result, text, {"triangles": len(fresh), "crossings": 0, "gone_mm2": 0.0})
+        return Outcome(result, text, Account(made_triangles=len(fresh), guessed_mm2=0.0))
 
 
 def _closed(places: np.ndarray, sheet: np.ndarray, wall: Mesh) -> tuple[np.ndarray | None, int]:

@@ -13,6 +13,7 @@ from tinsnip.mesh.halfedges import fans_of
 from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.handles import loops_round_handles
 from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -40,7 +41,7 @@ class CloseWindow(Treatment):
 
     name: ClassVar[str] = "close-window"
     title: ClassVar[str] = "Close a window"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
     named_points: ClassVar[tuple[str, ...]] = ("at",)
 
     at: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="a place in the opening, or at its edge, mm")
@@ -108,8 +109,8 @@ class CloseWindow(Treatment):
         text = f"Closed a window: {counted(int(goes.sum()), 'triangle')} of its wall out, {added} made"
         if tauter:
             text += f", {tauter} of the two patches drawn taut so as not to cross the part"
-        figures = {"triangles": added, "gone_mm2": area, "tauter": tauter, "crossings": crossed.fresh}
-        return Outcome(patched, text + crossed.said(), figures)
+        account = Account(made_triangles=added, gone_mm2=area, crossings=crossed.fresh, figures={"tauter": tauter})
+        return Outcome(patched, text + crossed.said(), account)
 
 
 def _without_scraps(mesh: Mesh, goes: np.ndarray) -> np.ndarray:

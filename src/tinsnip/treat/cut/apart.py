@@ -6,6 +6,7 @@ from typing import Annotated, Any, ClassVar
 from pydantic import BeforeValidator, Field, PlainSerializer, model_validator
 
 from tinsnip.mesh import Mesh
+from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.outline import OutlineSnip
@@ -70,4 +71,4 @@ class SnipApart(Assembly):
         parts = [Part(side, (0,), named) for side, named in zip(sides, ("", "other side"), strict=True)]
         counts = [len(part.mesh.faces) for part in parts]
         text = f"Snipped apart: {counted(counts[0], 'triangle')} and {counted(counts[1], 'triangle')}"
-        return Assembled(tuple(parts), text, {"triangles": counts[0], "other_triangles": counts[1]})
+        return Assembled(tuple(parts), text, Account(figures={"triangles": counts[0], "other_triangles": counts[1]}))

@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -20,7 +21,7 @@ class Delete(Treatment):
 
     name: ClassVar[str] = "delete"
     title: ClassVar[str] = "Delete"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     triangles: Region = Field(Region(), description="what goes")
     loose: int = Field(0, ge=0, description="shells of fewer triangles than this that it leaves behind go too")
@@ -35,7 +36,7 @@ class Delete(Treatment):
         """
         chosen = self.triangles.resolve(mesh)
         if not chosen.any():
-            return Outcome(mesh, "Nothing to delete", {"triangles": 0, "loose": 0})
+            return Outcome(mesh, "Nothing to delete", Account(figures={"loose": 0}))
         if chosen.all():
             raise BadInput("all of the part is chosen; nothing would be left of it")
         context.progress.step("Deleting")
@@ -57,5 +58,5 @@ class Delete(Treatment):
         said = f"Deleted {counted(int(chosen.sum()), 'triangle')}"
         return Outcome(
             left, said + (f" and {counted(bits, 'loose one')}" if bits else ""),
-            {"triangles": int(chosen.sum()), "loose": bits},
+            Account(gone_triangles=int(chosen.sum()) + bits, figures={"loose": bits}),
         )  # fmt: skip

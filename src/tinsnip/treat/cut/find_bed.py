@@ -8,6 +8,7 @@ from pydantic import Field
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.bed import Bed, beds_of
+from tinsnip.treat.account import Account, Undone
 from tinsnip.treat.kit.rings import close_cut
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -31,7 +32,7 @@ class FindBed(Treatment):
 
     name: ClassVar[str] = "find-bed"
     title: ClassVar[str] = "Find the bed"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     above_mm: Height | None = Field(None, description="height of the cut over the bed, mm; by default just above it")
     most_share: float = Field(
@@ -46,7 +47,7 @@ class FindBed(Treatment):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Look for the bed, and cut it away."""
         now, told, doubt = mesh, [], ""
-        figures: dict[str, Any] = {"beds": 0, "triangles": 0}
+        figures: dict[str, Any] = {"beds": 0}
         while len(told) < _MOST:
             context.progress.step("Looking for the bed")
             beds = beds_of(now)
@@ -54,7 +55,6 @@ class FindBed(Treatment):
             # a shell of its own, apart from the rest, is hardly the part; what the part grows out of may be
             if share > (max(self.most_share, _OWN) if beds and beds[0].shells else self.most_share):
                 doubt = f"what looks like a bed is {percent(share)} of the area and may be the part"
-                figures["doubt"] = doubt
                 break
             left = self._without(now, beds[0], context) if beds else now
             if not beds or len(left.faces) == 0:
@@ -64,11 +64,14 @@ class FindBed(Treatment):
             told[-1] += ", a shell of its own" if bed.shells else f" {millimetres(height)} mm above it"
             if len(told) == 1:
                 figures |= {"normal": bed.normal.tolist(), "offset": bed.offset, "above": height}
-            figures |= {"beds": len(told), "triangles": len(mesh.faces) - len(left.faces)}
+            figures["beds"] = len(told)
             now = left
+        ways = "set {step}.most_share=1 to cut it, {step}.enabled=false to keep it"
+        left = (Undone("bed", doubt, "a bed?", ways),) if doubt else ()
+        account = Account(undone=left, figures=figures)
         if now is mesh:
-            return Outcome(mesh, f"No bed cut: {doubt}; look at it in Trim" if doubt else "No bed found", figures)
-        return Outcome(now, f"Cut away {' and '.join(told)}", figures)
+            return Outcome(mesh, f"No bed cut: {doubt}; look at it in Trim" if doubt else "No bed found", account)
+        return Outcome(now, f"Cut away {' and '.join(told)}", account)
 
     def _without(self, mesh: Mesh, bed: Bed, context: Context) -> Mesh:
         """The mesh without a bed."""

@@ -9,6 +9,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter, inside_of
 from tinsnip.treat.kit.dividing import Division, divide
 from tinsnip.treat.kit.frames import Length
@@ -22,8 +23,8 @@ __all__ = ["BodySnip"]
 class BodySnip(Treatment):
     """Cut along the wall of a body; what it does not meet stays to the bit, what it does is split exactly on it."""
 
-    changes_area: ClassVar[bool] = True
     body: ClassVar[str] = "body"
+    takes_what_was_asked: ClassVar[bool] = True
 
     waste: Literal["inside", "outside"] = Field("inside", description="which side of the wall goes")
     close: bool = Field(False, description="make the wall where it runs through the solid")
@@ -101,14 +102,14 @@ class BodySnip(Treatment):
             When nothing would be left, or a cut that is to be closed runs where the part is open.
         """
         if len(mesh.faces) == 0:
-            return Outcome(mesh, "No snip", {"triangles": 0, "split": 0, "made": 0})
+            return Outcome(mesh, "No snip")
         division, (cut,) = self.cut(mesh, (self.keeps_inside,), context.progress)
         gone = division.count(not self.keeps_inside)
         if cut is mesh:
-            return Outcome(mesh, "The snip meets nothing", {"triangles": 0, "split": 0, "made": 0})
+            return Outcome(mesh, "The snip meets nothing")
         if len(cut.faces) == 0:
             raise BadInput(f"the snip would cut everything away; swap the waste side or move the {self.body}")
-        made = int(np.count_nonzero(cut.provenance == 2) - np.count_nonzero(mesh.provenance == 2)) if self.close else 0
         where = f"{self.waste} {'of ' * (self.waste in ('left', 'right'))}the {self.body}"
         text = f"Cut away {counted(gone, 'triangle')} {where}" + (", closed the cut" * self.close)
-        return Outcome(cut, text, {"triangles": gone, "split": division.divided, "made": max(0, made)})
+        account = Account(gone_triangles=gone, guessed_mm2=0.0, figures={"split": division.divided})
+        return Outcome(cut, text, account)

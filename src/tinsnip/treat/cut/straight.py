@@ -1,5 +1,6 @@
 """Straight snip: cut along a plane, splitting triangles exactly."""
 
+from dataclasses import replace
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
@@ -8,6 +9,7 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.rings import close_cut, unit_normal
 from tinsnip.treat.kit.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -26,7 +28,7 @@ class StraightSnip(Treatment):
 
     name: ClassVar[str] = "snip-straight"
     title: ClassVar[str] = "Straight snip"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     normal: tuple[Number, Number, Number] = Field((0.0, 0.0, 1.0), description="towards what is kept")
     offset: Number = Field(0.0, description="distance of the plane from the origin along the normal, mm")
@@ -81,17 +83,17 @@ class StraightSnip(Treatment):
         """
         normal, offset = self.plane()
         if len(mesh.faces) == 0:
-            return Outcome(mesh, "No snip", {"triangles": 0})
+            return Outcome(mesh, "No snip")
         split = split_by_plane(mesh, normal, offset, context.progress)
         cut = split.mesh
         if cut is mesh:
-            return Outcome(mesh, "The snip meets nothing", {"triangles": 0})
+            return Outcome(mesh, "The snip meets nothing")
         if len(cut.faces) == 0:
             raise BadInput("the snip would cut everything away; swap the waste side or move the plane")
-        figures = {"triangles": split.gone, "split": split.divided, "made": 0}
+        account = Account(gone_triangles=split.gone, guessed_mm2=0.0, figures={"split": split.divided})
         if not self.close:
-            return Outcome(cut, f"Cut away {counted(split.gone, 'triangle')}", figures)
+            return Outcome(cut, f"Cut away {counted(split.gone, 'triangle')}", account)
         context.progress.step("Closing the cut")
         closed, bridges = close_cut(split, normal, self.edge_mm)
-        figures |= {"made": len(closed.faces) - len(cut.faces), "bridges": bridges}
-        return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", figures)
+        account = replace(account, made_triangles=len(closed.faces) - len(cut.faces)).with_figures(bridges=bridges)
+        return Outcome(closed, f"Cut away {counted(split.gone, 'triangle')}, closed the cut", account)

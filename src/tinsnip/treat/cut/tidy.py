@@ -20,7 +20,7 @@ class Tidy(Treatment):
 
     name: ClassVar[str] = "tidy"
     title: ClassVar[str] = "Tidy the open edge"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     edges: Region = Field(
         Region(), description="triangles along the edges, or the stretches, that are tidied; by default all"

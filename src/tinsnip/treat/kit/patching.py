@@ -1,6 +1,5 @@
 """Patches over holes: filled, refined and shaped, and kept clear of the surface round them."""
 
-import os
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
@@ -16,6 +15,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.survey.islands import islands_of
+from tinsnip.threads import cores
 from tinsnip.treat.kit.clearance import Crossed, what_new_triangles_cross
 from tinsnip.treat.kit.fairing import fair
 from tinsnip.treat.kit.fans import split_fans
@@ -345,7 +345,7 @@ def patch_rings(mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context
     known = _Surroundings(mesh, rings, styles)
     context.progress.check()
     made: list[_Patched] = []
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with ThreadPoolExecutor(cores()) as pool:
         waiting = [pool.submit(_patch, known, i, styles[i], state) for i in some]
         try:
             for done in waiting:

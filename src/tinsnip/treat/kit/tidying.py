@@ -8,6 +8,7 @@ from tinsnip.mesh.mesh import SHIFTED
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
 from tinsnip.regions import Region
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.rimwork import Band, next_row
 from tinsnip.treat.treatment import Context, Outcome
 from tinsnip.words import at_most, counted
@@ -47,7 +48,7 @@ def tidy_edges(mesh: Mesh, edges: Region, rows: int, strength: float, context: C
         others[corner[halves[~np.repeat(meant, count)]]] = True
         halves = halves[chosen]
     if len(halves) == 0:
-        return Outcome(mesh, "No open edge to tidy", none)
+        return Outcome(mesh, "No open edge to tidy", Account(figures=none))
     line = np.zeros(len(mesh.vertices), dtype=bool)
     line[corner[halves]] = True
     line[corner[np.where(halves % 3 == 2, halves - 2, halves + 1)]] = True
@@ -101,7 +102,7 @@ def _outcome(mesh: Mesh, band: Band, band_faces: np.ndarray, used: np.ndarray, l
         "spikes": band.spikes, "notches": band.notches, "pinches": band.pinches, "short": band.short, "left": left,
     }  # fmt: skip
     if len(faces) == len(mesh.faces) and not moved.any() and (faces == mesh.faces).all():
-        return Outcome(mesh, "The open edge is tidy", figures)
+        return Outcome(mesh, "The open edge is tidy", Account(figures=figures))
     provenance = np.full(len(faces), MADE, dtype=np.uint8)
     old = triangles >= 0
     provenance[old] = mesh.provenance[triangles[old]]
@@ -120,7 +121,7 @@ def _outcome(mesh: Mesh, band: Band, band_faces: np.ndarray, used: np.ndarray, l
     said = f"Tidied: {text + ', ' if text else ''}the line moved by {at_most(farthest)} mm at most"
     if left:
         said += f"; {counted(left, 'sharp turn')} left, as {counted(rows, 'row')} were too few"
-    return Outcome(compact(mesh.derive(faces, lineage, vertices, provenance)), said, figures)
+    return Outcome(compact(mesh.derive(faces, lineage, vertices, provenance)), said, Account(figures=figures))
 
 
 def _band_along(mesh: Mesh, line: np.ndarray, others: np.ndarray, rows: int) -> tuple[np.ndarray, np.ndarray, Band]:

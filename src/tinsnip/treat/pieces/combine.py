@@ -8,6 +8,7 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.kit.joining import How, two_combined, why_no_solid
 from tinsnip.treat.treatment import Context
@@ -64,7 +65,8 @@ class Combine(Assembly):
         solids = int(np.count_nonzero(whole.shells.volume > 0))
         text += f"; {grouped(solids)} separate solids" * (solids > 1)
         figures = {
-            "pieces": len(meshes), "triangles": len(whole.faces), "divided": divided, "solids": solids,
-            "gone_share": gone, "moved_mm": farthest, "volume_mm3": whole.volume,
+            "pieces": len(meshes), "divided": divided, "solids": solids, "moved_mm": farthest,
+            "volume_mm3": whole.volume,
         }  # fmt: skip
-        return Assembled((Part(whole, tuple(range(len(meshes)))),), text, figures)
+        account = Account(gone_mm2=gone * before, gone_share=gone, figures=figures)
+        return Assembled((Part(whole, tuple(range(len(meshes)))),), text, account)

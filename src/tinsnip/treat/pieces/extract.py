@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region
+from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.treatment import Context
 from tinsnip.words import counted
@@ -39,4 +40,4 @@ class Extract(Assembly):
             raise BadInput(f"{'nothing' if not chosen.any() else 'all of the piece'} is chosen; choose a part of it")
         count = int(chosen.sum())
         parts = Part(keep_triangles(mesh, ~chosen), (0,)), Part(keep_triangles(mesh, chosen), (0,), "part")
-        return Assembled(parts, f"Made a piece of {counted(count, 'triangle')}", {"triangles": count})
+        return Assembled(parts, f"Made a piece of {counted(count, 'triangle')}", Account(figures={"triangles": count}))

@@ -5,6 +5,7 @@ from typing import ClassVar
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.kit.together import put_together
 from tinsnip.treat.treatment import Context
@@ -36,4 +37,4 @@ class Merge(Assembly):
         if left:
             text += f"; {' and '.join(left)} left out, as not all of them have it"
         part = Part(whole, tuple(range(len(meshes))))
-        return Assembled((part,), text, {"pieces": len(meshes), "triangles": len(whole.faces)})
+        return Assembled((part,), text, Account(figures={"pieces": len(meshes)}))

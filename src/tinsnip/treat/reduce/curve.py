@@ -1,6 +1,5 @@
 """Deviation against triangles kept: what a reduction costs at any of its levels."""
 
-import os
 from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
@@ -10,6 +9,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.progress import Progress, stoppable
 from tinsnip.space.tree import build_tree, closest_points
+from tinsnip.threads import cores
 from tinsnip.treat.reduce.record import Level, Record
 
 __all__ = ["Curve", "CurvePoint", "deviation_curve"]
@@ -83,7 +83,7 @@ def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int 
             return None
         return CurvePoint(len(level.faces), float(both.max()), float(np.quantile(both, 0.99)))
 
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # levels side by side: much of each runs on one core only
+    with ThreadPoolExecutor(cores()) as pool:  # levels side by side: much of each runs on one core only
         waiting, rest = [], record
         for count in counts:
             level, rest = rest.onwards(int(count))

@@ -4,11 +4,12 @@ import math
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
+from tinsnip.formats import FORMATS
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
@@ -17,7 +18,8 @@ from tinsnip.progress import Progress, polled_here, stoppable
 from tinsnip.regions import Region
 from tinsnip.space.crossings import meeting_pairs
 from tinsnip.space.tree import triangles_in_boxes
-from tinsnip.survey.deviation import largest_deviation
+from tinsnip.survey.deviation import Deviation, largest_deviation
+from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.reduce.charts import corners_kept
 from tinsnip.treat.reduce.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.reduce.curve import Curve, deviation_curve
@@ -38,32 +40,43 @@ _SINGLE = 1.1e-7
 
 
 class Reduce(Treatment):
-    """Reduce by quadric edge collapse to a number of triangles, to a share of them, or as far as a deviation allows.
+    """Reduce by quadric edge collapse to a number of triangles, a share of them, a file size, or a deviation.
 
     Of several goals the one that leaves the fewest triangles is taken, but the largest deviation is never passed.
     """
 
     name: ClassVar[str] = "reduce"
     title: ClassVar[str] = "Reduce"
+    reshapes: ClassVar[bool] = True
 
     triangles: int | None = Field(None, ge=4, description="how many triangles to keep")
     percent: float | None = Field(None, gt=0, le=100, description="share of the triangles to keep, %")
     max_deviation_mm: float | None = Field(None, gt=0, description="how far the surface may move at most, mm")
+    max_mb: float | None = Field(None, gt=0, description="how large a file of it may become, about, MB")
+    file_format: Literal[*FORMATS] = Field("stl", description="the format of that file")
     hold_rims: bool = Field(False, description="leave open edges exactly as they are")
     hold_colour_edges: bool = Field(False, description="keep the lines where the scan's colour changes")
     hold: Region | None = Field(None, description="an area to leave untouched")
     even: bool = Field(False, description="triangles of one size all over, not fewer where it is flat")
 
-    def target(self, count: int) -> int | None:
-        """Triangles to keep of `count`; None when neither number nor share is given."""
+    GOALS: ClassVar[tuple[str, ...]] = ("triangles", "percent", "max_deviation_mm", "max_mb", "file_format")
+    """The fields that say how far it goes; all others say how."""
+
+    def target(self, mesh: Mesh) -> int | None:
+        """Triangles to keep of a mesh; None when neither number, share nor file size is given."""
+        count = len(mesh.faces)
         goals = [self.triangles] if self.triangles is not None else []
         if self.percent is not None:
             goals.append(max(4, round(count * self.percent / 100.0)))
+        if self.max_mb is not None and count > 4:
+            share = len(mesh.vertices) / count
+            size = 1e6 * self.max_mb
+            goals.append(FORMATS[self.file_format].triangles_within(size, 4, count, share, mesh.colour is not None))
         return min(goals) if goals else None
 
     def same_options(self, other: "Reduce") -> bool:
         """Whether both hold and spread alike, so that one record serves both."""
-        goals = {"triangles": None, "percent": None, "max_deviation_mm": None}
+        goals = {name: type(self).model_fields[name].default for name in self.GOALS}
         return self.model_copy(update=goals) == other.model_copy(update=goals)
 
     def _holds(self, mesh: Mesh) -> Holds:
@@ -95,7 +108,7 @@ class Reduce(Treatment):
         """Run the whole reduction once, so that any level can be had from the record."""
         progress.step("Preparing to reduce")
         given, join = self._given(compact(mesh), held)
-        fewest = min(_FEWEST, self.target(len(mesh.faces)) or _FEWEST)
+        fewest = min(_FEWEST, self.target(mesh) or _FEWEST)
         return record_collapses(*given, progress, fewest, join)
 
     @stoppable
@@ -127,14 +140,21 @@ class Reduce(Treatment):
             provenance,
         )
         text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
-        target = self.target(len(mesh.faces))
+        target = self.target(mesh)
         if target is not None and len(reduced.faces) > target * 1.02 + 4:
             why = "the deviation" if self.max_deviation_mm is not None else "the shape"
             text += f" ({counted(target, 'was', 'were')} asked; {why} allows no fewer)"
-        figures = {"triangles": len(reduced.faces), "before": len(mesh.faces), "before_mm2": float(mesh.areas.sum())}
-        if target is not None:
-            figures["asked"] = target
-        return Outcome(reduced, text, figures)
+        return Outcome(reduced, text, Account(undone=self._missed(len(reduced.faces), target)))
+
+    def _missed(self, count: int, target: int | None) -> tuple[Undone, ...]:
+        """What is to be said where more triangles are left than were asked for."""
+        if target is None or count <= target:
+            return ()
+        why = (
+            f"; {self.max_deviation_mm:g} mm of deviation allows no fewer" if self.max_deviation_mm is not None else ""
+        )
+        told = f"{count} triangles left where {target} were asked{why}"
+        return (Undone(BUDGET, told, f"{count} triangles, {target} asked"),)
 
     def sparing(self, mesh: Mesh, protected: np.ndarray) -> "Reduce":
         held = protected | self.hold.resolve(mesh) if self.hold else protected
@@ -146,10 +166,9 @@ class Reduce(Treatment):
         Where the reduced surface would cross itself and did not before, the vertices there are held and the reduction
         is made again, or a finer level is taken; what crosses all the same is said.
         """
-        target = self.target(len(mesh.faces))
+        target = self.target(mesh)
         if len(mesh.faces) == 0 or (self.max_deviation_mm is None and (target is None or target >= len(mesh.faces))):
-            figures = {"triangles": len(mesh.faces)} | ({} if target is None else {"asked": target})
-            return Outcome(mesh, "Nothing to reduce", figures)
+            return Outcome(mesh, "Nothing to reduce", Account(undone=self._missed(len(mesh.faces), target)))
         sound = compact(mesh)
         outcome, crossings = self._clear_of_itself(sound, target, context.progress)
         if outcome.mesh is sound:  # nothing was reduced
@@ -157,7 +176,7 @@ class Reduce(Treatment):
         text = outcome.text
         if crossings:
             text += f", crossing itself in {counted(crossings, 'place')}"
-        return replace(outcome, text=text, figures={**outcome.figures, "crossings": crossings})
+        return replace(outcome, text=text, account=replace(outcome.account, crossings=crossings))
 
     def _clear_of_itself(self, mesh: Mesh, target: int | None, progress: Progress) -> tuple[Outcome, int]:
         """The reduction to a number of triangles or a deviation, and how often it crosses itself anew all the same."""
@@ -224,23 +243,45 @@ class Reduce(Treatment):
         """The level with the fewest triangles, but `target` at least, that stays within the deviation."""
         with progress.part(0.0, 0.6):
             record, curve = self.study(mesh, progress, held)
-        search = LevelSearch(curve, self._deviation_limit(mesh), target or 0, record.most)
-        found = None
         with progress.part(0.6, 1.0):
-            while search.next is not None:
-                level, count = record.level(search.next), search.next
-                reduced = Mesh(level.vertices, level.faces)
-                measured = largest_deviation(reduced, mesh, progress, search.limit)
-                search.tell(measured.max)
-                if search.best == count:
-                    found = level, measured
-        asked = {} if target is None else {"asked": target}
+            found = self.level_within(mesh, record, curve, progress)
         if found is None:
             text = f"Nothing to reduce within {self.max_deviation_mm:g} mm"
-            return Outcome(mesh, text, {"triangles": len(mesh.faces), "deviation_mm": 0.0, **asked})
-        outcome = self.outcome_of(mesh, found[0])
-        figures = {**outcome.figures, "deviation_mm": found[1].max, "deviation_p99_mm": found[1].p99}
-        return Outcome(outcome.mesh, f"{outcome.text}, within {at_most(found[1].max)} mm", figures)
+            account = Account(undone=self._missed(len(mesh.faces), target), figures={"deviation_mm": 0.0})
+            return Outcome(mesh, text, account)
+        return self.outcome_within(mesh, *found)
+
+    def level_within(
+        self, mesh: Mesh, record: Record, curve: Curve, progress: Progress
+    ) -> tuple[Level, Deviation] | None:
+        """The coarsest level of a record that stays within the deviation, as measured both ways; None if none does.
+
+        Parameters
+        ----------
+        mesh : Mesh
+        record, curve : Record, Curve
+            What `study` gave for it.
+        progress : Progress
+
+        Returns
+        -------
+        tuple of Level and Deviation, or None
+        """
+        search = LevelSearch(curve, self._deviation_limit(mesh), self.target(mesh) or 0, record.most)
+        found = None
+        while search.next is not None:
+            level, count = record.level(search.next), search.next
+            measured = largest_deviation(Mesh(level.vertices, level.faces), mesh, progress, search.limit)
+            search.tell(measured.max)
+            if search.best == count:
+                found = level, measured
+        return found
+
+    def outcome_within(self, mesh: Mesh, level: Level, measured: Deviation) -> Outcome:
+        """The outcome of a level whose deviation was measured."""
+        outcome = self.outcome_of(mesh, level)
+        account = outcome.account.with_figures(deviation_mm=measured.max, deviation_p99_mm=measured.p99)
+        return Outcome(outcome.mesh, f"{outcome.text}, within {at_most(measured.max)} mm", account)
 
 
 def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:

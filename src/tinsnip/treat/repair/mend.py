@@ -11,6 +11,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.shells import find_shells
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.tangles import degenerate_triangles, doubled_triangles, tangles_of
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.fans import split_fans
 from tinsnip.treat.kit.flats import join_needles_and_flip_caps
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -107,7 +108,6 @@ class Mend(Treatment):
 
     name: ClassVar[str] = "mend"
     title: ClassVar[str] = "Mend tangles"
-    changes_area: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Mend every tangle; afterwards no edge has three triangles and no vertex two fans."""
@@ -115,7 +115,7 @@ class Mend(Treatment):
         before = tangles_of(mesh)
         knots = before.total - before.flipped_edges
         if knots == 0:
-            return Outcome(mesh, "Nothing to mend", {"tangles": 0})
+            return Outcome(mesh, "Nothing to mend", Account(figures={"tangles": 0}))
         origin = Attribute(Domain.TRIANGLE, mesh.shells.label)
         mended, lost = mesh.with_attribute(_ORIGIN, origin), 0.0
 
@@ -146,7 +146,7 @@ class Mend(Treatment):
                 mended = split_fans(mended, mended.twins)[0]
         mended, fins, area = _without_fins(mended, mesh)
         text = f"Mended {counted(knots, 'tangle')}" + (f", cut {counted(fins, 'fin')}" if fins else "")
-        return Outcome(mended, text, {"tangles": knots, "fins": fins, "gone_mm2": lost + area})
+        return Outcome(mended, text, Account(gone_mm2=lost + area, figures={"tangles": knots, "fins": fins}))
 
 
 def _without_fins(mended: Mesh, before: Mesh) -> tuple[Mesh, int, float]:

@@ -13,6 +13,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
 from tinsnip.survey.strays import CHUNK_SHARE, shell_roles
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.fans import split_fans
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
@@ -174,7 +175,6 @@ class Orient(Treatment):
 
     name: ClassVar[str] = "orient"
     title: ClassVar[str] = "Orient outward"
-    changes_area: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Orient all shells; the mesh must have no tangled edges.
@@ -222,9 +222,9 @@ class Orient(Treatment):
                 flip ^= over
         count = int(flip.sum())
         if count == 0 and cut == 0:
-            return Outcome(mesh, "Nothing to orient", {"turned": 0, "cut": 0})
+            return Outcome(mesh, "Nothing to orient", Account(figures={"turned": 0, "cut": 0}))
         text = f"Turned {counted(count, 'triangle')}" + (f", cut {counted(cut, 'edge')}" if cut else "")
-        return Outcome(oriented, text, {"turned": count, "cut": cut, "gone_mm2": lost})
+        return Outcome(oriented, text, Account(gone_mm2=lost, figures={"turned": count, "cut": cut}))
 
 
 def _closed_by_fans(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:

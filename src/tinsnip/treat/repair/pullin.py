@@ -7,6 +7,7 @@ import numpy as np
 from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.survey.spikes import spikes_of
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
 
@@ -20,7 +21,7 @@ class PullIn(Treatment):
 
     name: ClassVar[str] = "pull-in"
     title: ClassVar[str] = "Pull in spikes"
-    changes_area: ClassVar[bool] = True
+    takes_what_was_asked: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Pull spikes in; of spikes that are neighbours, the higher first."""
@@ -36,9 +37,10 @@ class PullIn(Treatment):
             moved[spikes.vertices] = True
             now = now.moved(places)
         if now is mesh:
-            return Outcome(mesh, "No spikes to pull in", {"spikes": 0, "largest_mm": 0.0})
+            return Outcome(mesh, "No spikes to pull in", Account(figures={"spikes": 0, "largest_mm": 0.0}))
         touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
         far = float(np.linalg.norm(now.vertices - mesh.vertices, axis=1).max())
         text = f"Pulled in {counted(int(moved.sum()), 'spike')}, by {at_most(far)} mm at most"
-        return Outcome(mesh.moved(now.vertices, provenance), text, {"spikes": int(moved.sum()), "largest_mm": far})
+        account = Account(figures={"spikes": int(moved.sum()), "largest_mm": far})
+        return Outcome(mesh.moved(now.vertices, provenance), text, account)

@@ -6,9 +6,11 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.seams import seams_of
 from tinsnip.survey.tangles import idle_at_seams
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.zipping import zip_seams
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
@@ -24,6 +26,7 @@ class WeldSeams(Treatment):
 
     name: ClassVar[str] = "weld-seams"
     title: ClassVar[str] = "Weld seams"
+    reshapes: ClassVar[bool] = True
 
     tolerance_mm: float | None = Field(
         None, gt=0, description="widest gap that is closed, mm; by default as wide as the seams' own gaps are"
@@ -39,11 +42,11 @@ class WeldSeams(Treatment):
         tolerance = seams_of(mesh).tolerance if self.tolerance_mm is None else self.tolerance_mm
         none = {"edges": 0, "divided": 0, "moved_mm": 0.0, "tolerance_mm": tolerance}
         if tolerance <= 0 or mesh.edges.open < 2:
-            return Outcome(given, "No seams to weld", none)
+            return Outcome(given, "No seams to weld", Account(figures=none))
         context.progress.step("Welding seams")
         zipped = zip_seams(mesh, tolerance)
         if zipped.mesh is mesh:
-            return Outcome(given, "No seams to weld", none)
+            return Outcome(given, "No seams to weld", Account(figures=none))
         text = f"Welded seams: {counted(zipped.edges, 'open edge')} closed"
         text += f", moved by {at_most(zipped.moved)} mm at most" if zipped.moved else ", nothing moved"
         if len(idle):
@@ -52,4 +55,6 @@ class WeldSeams(Treatment):
             "edges": zipped.edges, "divided": zipped.divided, "moved_mm": zipped.moved, "tolerance_mm": tolerance,
             "idle": len(idle),
         }  # fmt: skip
-        return Outcome(zipped.mesh, text, figures)
+        gone = float(triangle_areas(given.vertices, given.faces[idle]).sum()) if len(idle) else 0.0
+        account = Account(made_triangles=0, made_mm2=0.0, gone_triangles=len(idle), gone_mm2=gone, figures=figures)
+        return Outcome(zipped.mesh, text, account)

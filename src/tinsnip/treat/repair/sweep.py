@@ -8,6 +8,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region, shells_in
 from tinsnip.survey.strays import describe_chunks, shell_roles
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -22,7 +23,7 @@ class Sweep(Treatment):
 
     name: ClassVar[str] = "sweep"
     title: ClassVar[str] = "Sweep strays"
-    changes_area: ClassVar[bool] = True
+    answers: ClassVar[str] = "set {step}.chunks to keep or sweep"
 
     crumbs: bool = Field(True, description="sweep strays that cannot be part of the part: small, few and clear of it")
     chunks: Literal["ask", "keep", "sweep"] = Field(
@@ -58,15 +59,22 @@ class Sweep(Treatment):
             "inner": inner,
             "skins": skins,
             "chunks_kept": int(kept.sum()),
-            "triangles": int(shells.triangles[go].sum()),
             "crumbs_mm2": float(shells.area[go & (roles.crumb | roles.skin)].sum()),
-            "gone_mm2": float(shells.area[go].sum()),
         }
+        account = Account(
+            gone_triangles=int(shells.triangles[go].sum()), gone_mm2=float(shells.area[go].sum()), figures=figures
+        )
         if not go.any():
-            return Outcome(mesh, "Nothing to sweep", figures, question)
+            return Outcome(mesh, "Nothing to sweep", account, question)
         keep = ~go[shells.label] | (shells.label < 0)
         parts = [counted(crumbs, "stray")] * (crumbs > 0) + [counted(chunks, "chunk")] * (chunks > 0)
         parts += [counted(voids, "void")] * (voids > 0) + [counted(inner, "inner solid")] * (inner > 0)
         parts += [counted(skins, "doubled skin")] * (skins > 0)
         told = ", ".join(parts[:-1]) + " and " * (len(parts) > 1) + parts[-1]
-        return Outcome(keep_triangles(mesh, keep), f"Swept {told}", figures, question)
+        return Outcome(keep_triangles(mesh, keep), f"Swept {told}", account, question)
+
+    def lost_mm2(self, account: Account) -> float:
+        return account.figures.get("crumbs_mm2", 0.0)  # all else goes by its rule, or by its user's ticks
+
+    def shells_after(self, wanted: int, account: Account) -> int:
+        return 1 + account.figures.get("chunks_kept", 0) if self.crumbs and self.chunks == "keep" else wanted

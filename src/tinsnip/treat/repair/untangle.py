@@ -7,12 +7,15 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import clusters_of, crossings_of
+from tinsnip.treat.account import Account
 from tinsnip.treat.kit.uniting import United, unite_crossing_shells
 from tinsnip.treat.kit.untangling import untangle_crossings
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, percent
 
 __all__ = ["MendCrossings"]
+
+_COUNTS = ("places", "mended", "left", "between", "united")
 
 
 class MendCrossings(Treatment):
@@ -24,7 +27,6 @@ class MendCrossings(Treatment):
 
     name: ClassVar[str] = "mend-crossings"
     title: ClassVar[str] = "Mend crossings"
-    changes_area: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Mend what crosses.
@@ -39,7 +41,11 @@ class MendCrossings(Treatment):
             raise BadInput("tangled or flipped edges leave what crosses without a clear edge; mend and orient first")
         found = untangle_crossings(mesh, context)
         if found.places == 0:
-            return Outcome(mesh, "Nothing crosses", {"places": 0, "mended": 0, "left": 0, "between": 0, "united": 0})
+            return Outcome(
+                mesh,
+                "Nothing crosses",
+                Account(figures=dict.fromkeys(_COUNTS, 0)),
+            )
         context.progress.step("Uniting shells")
         united = unite_crossing_shells(found.mesh) if found.between else United(found.mesh, 0, 0, 0.0)
         result, left = united.mesh, found.places - found.mended
@@ -57,10 +63,9 @@ class MendCrossings(Treatment):
         told = f"; left as they were: {', '.join(why)}" if why else ""
         figures = {
             "places": found.places, "mended": found.mended, "left": left, "between": between, "united": united.shells,
-            "gone_mm2": found.gone,
         }  # fmt: skip
         if result is mesh:
-            return Outcome(mesh, f"No crossing could be mended{told}", figures)
+            return Outcome(mesh, f"No crossing could be mended{told}", Account(figures=figures))
         done = []
         if found.mended:
             taken, made = len(mesh.faces) - found.kept, len(found.mesh.faces) - found.kept
@@ -73,4 +78,7 @@ class MendCrossings(Treatment):
             if united.nudged:
                 done.append(f"moved by {united.nudged:.1g} mm for that, as rounding left their meeting unclear")
         text = "; ".join(done)
-        return Outcome(result, text[0].upper() + text[1:] + told, figures)
+        return Outcome(result, text[0].upper() + text[1:] + told, Account(gone_mm2=found.gone, figures=figures))
+
+    def shells_after(self, wanted: int, account: Account) -> int:
+        return max(1, wanted - max(0, account.figures.get("united", 0) - 1))

@@ -10,6 +10,7 @@ from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.regions import Region
 from tinsnip.threads import in_chunks
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
 
@@ -92,6 +93,7 @@ class Smooth(Treatment):
 
     name: ClassVar[str] = "smooth"
     title: ClassVar[str] = "Smooth"
+    reshapes: ClassVar[bool] = True
 
     iterations: int = Field(10, ge=1, le=500, description="how often a vertex is drawn in and let out again")
     strength: float = Field(0.5, gt=0, le=0.7, description="how far towards its neighbours' middle at a time, share")
@@ -105,7 +107,7 @@ class Smooth(Treatment):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Smooth the mesh; the same triangles over moved vertices."""
         if len(mesh.faces) == 0:
-            return Outcome(mesh, "Nothing to smooth", {"largest_mm": 0.0})
+            return Outcome(mesh, "Nothing to smooth", Account(figures={"largest_mm": 0.0}))
         state = context.progress.step("Smoothing", 2 * self.iterations)
         count = len(mesh.vertices)
         starts = np.zeros(count + 1, dtype=np.int32)
@@ -136,9 +138,11 @@ class Smooth(Treatment):
         settled, moved = np.empty_like(mesh.vertices), np.zeros(count, dtype=np.bool_)
         largest = float(np.sqrt(_settle(mesh.vertices, start, now, settled, moved)))
         if not moved.any():
-            return Outcome(mesh, "Nothing to smooth: every vertex is on an open edge", {"largest_mm": 0.0})
+            return Outcome(
+                mesh, "Nothing to smooth: every vertex is on an open edge", Account(figures={"largest_mm": 0.0})
+            )
         touched = triangles_at(mesh.faces, moved)
         provenance = np.where(touched & (mesh.provenance == 0), SHIFTED, mesh.provenance).astype(np.uint8)
         smoothed = mesh.moved(settled, provenance)
         text = f"Smoothed, {counted(self.iterations, 'pass', 'passes')}: moved by {at_most(largest)} mm at most"
-        return Outcome(smoothed, text, {"largest_mm": largest, "iterations": self.iterations})
+        return Outcome(smoothed, text, Account(figures={"largest_mm": largest, "iterations": self.iterations}))

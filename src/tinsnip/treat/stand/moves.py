@@ -11,6 +11,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import is_known
 from tinsnip.regions.grow import facing_round, flat_round
 from tinsnip.survey.walls import walls_of
+from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import grouped_number
 
@@ -38,12 +39,12 @@ def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
 
 
 def _moved(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
-    """The outcome of ``x -> linear x + shift``, with its 4x4 matrix among the figures."""
+    """The outcome of ``x -> linear x + shift``, with its 4x4 matrix."""
     matrix = np.eye(4)
     matrix[:3, :3], matrix[:3, 3] = linear, shift
     if np.array_equal(matrix, np.eye(4)):
-        return Outcome(mesh, "Nothing to move", {"matrix": matrix})
-    return Outcome(mesh.moved(mesh.vertices @ linear.T + shift), text, {"matrix": matrix})
+        return Outcome(mesh, "Nothing to move", Account(matrix=matrix))
+    return Outcome(mesh.moved(mesh.vertices @ linear.T + shift), text, Account(matrix=matrix))
 
 
 class Turn(Treatment):
@@ -51,6 +52,7 @@ class Turn(Treatment):
 
     name: ClassVar[str] = "turn"
     title: ClassVar[str] = "Turn"
+    reshapes: ClassVar[bool] = True
 
     axis: tuple[Number, Number, Number] = Field((0.0, 0.0, 1.0), description="what is turned about")
     degrees: Number = Field(0.0, description="how far, anticlockwise seen against the axis")
@@ -68,6 +70,7 @@ class LayFlat(Treatment):
 
     name: ClassVar[str] = "lay-flat"
     title: ClassVar[str] = "Lay a flat on the bed"
+    reshapes: ClassVar[bool] = True
 
     down: tuple[Number, Number, Number] = Field(
         (0.0, 0.0, -1.0), description="outward normal of what shall lie on the bed"
@@ -112,6 +115,7 @@ class Place(Treatment):
 
     name: ClassVar[str] = "place"
     title: ClassVar[str] = "Place"
+    reshapes: ClassVar[bool] = True
 
     origin: Literal["drop", "centre-xy", "bottom-centre", "centre", "corner"] = Field(
         "drop",
@@ -143,6 +147,7 @@ class Scale(Treatment):
 
     name: ClassVar[str] = "scale"
     title: ClassVar[str] = "Scale"
+    reshapes: ClassVar[bool] = True
 
     factor: float | None = Field(None, gt=0, allow_inf_nan=False, description="how many times as large")
     axis: Literal["x", "y", "z"] = Field("x", description="the extent that is given")
