@@ -9,7 +9,7 @@ __all__ = ["SHARES", "VARIABLE", "seeds", "share", "told"]
 
 Case = TypeVar("Case")
 
-SHARES = 6
+SHARES = 8
 """In so many days every case has had its turn."""
 VARIABLE = "TINSNIP_TEST_SEEDS"
 """Set by the runner: ``all``, ``day N`` or ``only N``."""

@@ -73,7 +73,7 @@ class Laid(unittest.TestCase):
     def test_the_places_it_names_go_along_with_the_part(self) -> None:
         strip, turn = Strip(start=(1, 2, 3), end=(4, 5, 6)), np.eye(4)
         turn[:3] = [[0, -1, 0, 10], [1, 0, 0, 20], [0, 0, 1, 30]]
-        moved = moved_action(strip, turn)
+        moved = moved_action(strip, [turn])
         self.assertEqual((moved.start, moved.end), ((8, 21, 33), (5, 24, 36)))
         self.assertTrue(all(names_places(kind()) for kind in (Strip, Stretch, CloseWindow)))
         self.assertFalse(names_places(StraightSnip()))

@@ -105,12 +105,17 @@ def _again(planned: Planned, pieces: Mapping[int, Piece], next_id: int, progress
     if isinstance(old.action, Noted):
         raise BadInput("what was done there is not known well enough to do it again")
     action = planned.action
-    if old.on and old.on[0] in pieces and old.frames:
-        moved = pieces[old.on[0]].frame @ np.linalg.inv(old.frames[0])
-        close = np.allclose(moved, np.eye(4), rtol=0, atol=1e-12)
-        action = moved_action(action, np.eye(4) if close else moved)
+    if old.on and old.frames and all(number in pieces for number in old.on):
+        given = zip(old.on, old.frames, strict=False)
+        action = moved_action(action, [_since(frame, pieces[number].frame) for number, frame in given])
     step = perform(action, pieces, old.on, progress, next_id, old.born)
     return step
+
+
+def _since(before: np.ndarray, now: np.ndarray) -> np.ndarray:
+    """What took a piece from where it stood to where it stands, 4x4; exactly the identity where that is rounding."""
+    moved = now @ np.linalg.inv(before)
+    return np.eye(4) if np.allclose(moved, np.eye(4), rtol=0, atol=1e-12) else moved
 
 
 def _same_input(old: Step, pieces: Mapping[int, Piece]) -> bool:

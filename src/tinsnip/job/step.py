@@ -79,25 +79,34 @@ class Step:
 
 def names_places(action: BaseModel) -> bool:
     """Whether an action names places on one scan, which fit no other."""
-    if getattr(action, "named_points", ()):
+    if getattr(action, "named_points", ()) or getattr(action, "points_on", ()):
         return True
     return any(isinstance(getattr(action, name), Region) for name in type(action).model_fields)
 
 
-def moved_action(action: Action, matrix: np.ndarray) -> Action:
-    """The action with the places it names where a 4x4 matrix takes them."""
-    if np.array_equal(matrix, np.eye(4)):
-        return action
+def moved_action(action: Action, matrices: Sequence[np.ndarray]) -> Action:
+    """The action with the places it names where 4x4 matrices take them, one for each piece that goes in.
+
+    Regions lie on the first of them.
+    """
+    first = matrices[0]
     places = {
-        name: value.moved(matrix)
+        name: value.moved(first)
         for name in type(action).model_fields
-        if isinstance(value := getattr(action, name), Region)
+        if isinstance(value := getattr(action, name), Region) and not np.array_equal(first, np.eye(4))
     }
-    points = {
-        name: np.append(getattr(action, name), 1.0) @ matrix[:3].T for name in getattr(action, "named_points", ())
-    }
-    places |= {name: tuple(float(x) for x in point) for name, point in points.items()}
+    on = dict.fromkeys(getattr(action, "named_points", ()), 0) | dict(getattr(action, "points_on", {}))
+    for name, piece in on.items():
+        matrix = matrices[piece] if piece < len(matrices) else first
+        if not np.array_equal(matrix, np.eye(4)):
+            points = np.asarray(getattr(action, name), dtype=float)
+            moved = points @ matrix[:3, :3].T + matrix[:3, 3]
+            places[name] = _as_tuples(moved) if moved.size else getattr(action, name)
     return action.model_copy(update=places) if places else action
+
+
+def _as_tuples(points: np.ndarray) -> tuple:
+    return tuple(points.tolist()) if points.ndim == 1 else tuple(map(tuple, points.tolist()))
 
 
 def step_of_outcome(treatment: Treatment, piece: Piece, outcome: Outcome, seconds: float) -> Step:
@@ -247,7 +256,7 @@ def _still_there(step: Step, protected: Mapping[int, np.ndarray]) -> dict[int, n
 
 def _assembled(
     action: Assembly, given: Sequence[Piece], progress: Progress, ids: Any, taken: set[str]
-) -> tuple[tuple[Change, ...], str, dict[str, Any]]:
+) -> tuple[tuple[Change, ...], str, Account]:
     """Do an assembly, and let each part find the piece it goes on as."""
     if len(given) < action.fewest:
         raise BadInput(f"{action.title} takes {action.fewest} pieces or more; open a further scan as a piece")
@@ -266,7 +275,10 @@ def _assembled(
                 name, count = f"{source.name}, {part.named} {count}", count + 1
             taken = taken | {name}
         unchanged = part.mesh is source.mesh and made is source and number == source.id
-        after[number] = source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh))
+        frame = made.frame if part.matrix is None else part.matrix @ made.frame
+        after[number] = (
+            source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh), frame=frame)
+        )
     before = {piece.id: piece for piece in given}
     changes = [Change(i, before.get(i), after.get(i)) for i in (*before, *(k for k in after if k not in before))]
     return tuple(c for c in changes if c.before is not c.after), result.text, result.account

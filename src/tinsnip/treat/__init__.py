@@ -1,7 +1,7 @@
 """Changes a mesh; one module a treatment."""
 
 from tinsnip.treat.account import BUDGET, Account, Undone
-from tinsnip.treat.assembly import Assembled, Assembly
+from tinsnip.treat.assembly import Assembled, Assembly, Part
 from tinsnip.treat.close.foot import Foot
 from tinsnip.treat.close.hollow import Hollow
 from tinsnip.treat.close.offset import Offset
@@ -109,6 +109,7 @@ __all__ = [
     "Orient",
     "Outcome",
     "OutlineSnip",
+    "Part",
     "Patch",
     "Place",
     "Plinth",

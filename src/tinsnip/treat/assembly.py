@@ -1,9 +1,10 @@
 """What every assembly is: a treatment with pieces in and pieces out."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, NamedTuple
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from tinsnip.mesh import Mesh
@@ -24,11 +25,14 @@ class Part(NamedTuple):
         The pieces that went in, by their place, which it is made of: the first lends it its name.
     named : str
         What is put behind that name, for a further piece.
+    matrix : ndarray, shape (4, 4), optional
+        What moved the piece, where it is the one that went in, moved.
     """
 
     mesh: Mesh
     of: tuple[int, ...]
     named: str = ""
+    matrix: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -53,6 +57,9 @@ class Assembly(BaseModel):
     title: ClassVar[str]
     fewest: ClassVar[int] = 1
     """How many pieces have to go in."""
+    points_on: ClassVar[Mapping[str, int]] = {}
+    """Fields that are places on one of the pieces, a point or a list of them, mm, and on which, by its place: they go
+    along when that piece is moved, and fit no other scan."""
 
     def __init_subclass__(cls, **named: Any) -> None:
         super().__init_subclass__(**named)

@@ -59,7 +59,8 @@ class Treatment(BaseModel):
     answers: ClassVar[str] = ""
     """How its question is answered in a routine; ``{step}`` stands for the step's name."""
     named_points: ClassVar[tuple[str, ...]] = ()
-    """Fields that are places on one scan, mm: they go along when it is moved, and fit no other scan."""
+    """Fields that are places on one scan, a point or a list of them, mm: they go along when it is moved, and fit no
+    other."""
 
     def __init_subclass__(cls, **named: Any) -> None:
         super().__init_subclass__(**named)

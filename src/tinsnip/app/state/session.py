@@ -15,7 +15,7 @@ from tinsnip.app.state.hiding import Plan, find_hidden, performer
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.preparing import Preparation
-from tinsnip.app.state.preview import Preview, StandIn
+from tinsnip.app.state.preview import Preview, StandIn, TogetherPreview
 from tinsnip.app.state.selected import Selected
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.ticks import Ticks
@@ -38,6 +38,7 @@ from tinsnip.job import (
     default_budget,
     is_job_file,
     open_job,
+    perform,
     release,
     step_of_outcome,
 )
@@ -45,7 +46,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.deviation import FromRaw, signed_distance
-from tinsnip.treat import Context, Outcome, Treatment
+from tinsnip.treat import Assembly, Context, Outcome, Treatment
 
 __all__ = ["Lists", "Session", "close_keeper"]
 
@@ -101,6 +102,7 @@ class Session(QObject):
         self._stations = {station.name: station for station in stations}
         self.station = next(iter(self._stations))
         self.preview: Preview | None = None
+        self.preview_together: TogetherPreview | None = None
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
         self._release: tuple[Path, Mesh, Examination] | None = None
@@ -353,6 +355,36 @@ class Session(QObject):
 
         self.tasks.behind("preview", work, done)
 
+    def ask_preview_together(self, action: Assembly, on: Sequence[int]) -> None:
+        """Work out behind the scenes what an assembly would make of pieces, to be looked at before it is done."""
+        known, on = self.preview_together, tuple(on)
+        if self._previews(known, action, on):
+            return
+        pieces, next_id = dict(self.job.present), self.job.next_id
+
+        def work(progress: Progress) -> TogetherPreview:
+            return TogetherPreview.of(pieces, perform(action, pieces, on, progress, next_id))
+
+        def done(preview: TogetherPreview) -> None:
+            if preview.stands(self.job.present):
+                self.preview_together = preview
+                self.preview_changed.emit()
+
+        self.tasks.behind("preview", work, done)
+
+    def _previews(self, known: TogetherPreview | None, action: Assembly, on: tuple[int, ...]) -> bool:
+        """Whether a preview shows just what this would do now."""
+        same = known is not None and known.step.action == action and known.step.on == on
+        return same and known.stands(self.job.present)
+
+    def do_together(self, action: Assembly, on: Sequence[int]) -> None:
+        """Do an assembly to pieces; at once when its preview stands."""
+        known, protects = self.preview_together, self.selected.hidden_on is not None
+        if not protects and self._previews(known, action, tuple(on)):
+            self.enter([known.step])
+        else:
+            self.do(action, on)
+
     def show_preview(self, preview: Preview) -> None:
         """Let a treatment that has been worked out be looked at."""
         self.preview = preview
@@ -373,8 +405,8 @@ class Session(QObject):
         """Leave a preview without a trace."""
         self.tasks.stop_behind("preview")
         self.preview_left.emit()
-        if self.preview is not None:
-            self.preview = None
+        if self.preview is not None or self.preview_together is not None:
+            self.preview = self.preview_together = None
             self.preview_changed.emit()
 
     def run_routine(self, routine: Routine, on: Sequence[int]) -> None:

@@ -451,6 +451,10 @@ class Viewport(QOpenGLWidget):
         if self.scene is None:
             return
         preview = self.session.preview
+        together = self.session.preview_together
+        if together is not None and together.stands(self.session.job.present):
+            self.show_made(together.corners)
+            return
         stands = preview is not None and preview.before is self.session.mesh and self.session.stand_in is None
         self.show_made(made_by(preview) if stands else None)
 
