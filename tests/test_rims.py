@@ -179,6 +179,8 @@ class ByHand(WindowTest):
         self.assertEqual([f.id for f in self.session.findings()], ["H1", "R1"])
         # the view follows the slider at once, by what is exact later
         self.wait_for(lambda: self.session.preview is not None)
+        asked = self.session.preview.treatment
+        self.assertEqual((asked.under_mm, asked.holes), (500.0, None))  # holes below a limit, not just these
         shown: list[np.ndarray] = []
         self.view.show_made, drawn = lambda corners: (shown.append(corners), drawn(corners)), self.view.show_made
         tray.flow.setFocus()

@@ -164,8 +164,11 @@ class ByHand(WindowTest):
         self.assertEqual(sum(self.session.is_ticked(f) for f in self.session.findings()), 4)
         self.assertIn("4 strays", tray.copper.text())
         self.key(Qt.Key.Key_Escape)
+        limit = tray.limit.value()
         self.click(tray.copper)
         self.settle()
+        swept = self.session.job.log[-1].action  # what was asked for, not which shells that came to
+        self.assertEqual((swept.under_mm, swept.shells, swept.chunks), (limit, None, "ask"))
         self.assertEqual([round(f.size, 6) for f in self.session.findings()], [round(s, 6) for s in sizes[:3:-1]])
 
 

@@ -78,16 +78,23 @@ class HolesTray(PreviewTray):
         super().offer_tools(tools)
 
     def treatment(self) -> Patch:
-        keys = self.session.ticked_keys((Kind.HOLE,))
-        holes = None if keys is None else region_of_holes(self.session.mesh, keys)
+        keys, under = self.session.ticked_keys((Kind.HOLE,)), self._limit_kept_to()
+        holes = None if keys is None or under is not None else region_of_holes(self.session.mesh, keys)
         return Patch(
             flow=round(self.flow_number.value(), 2),
             on_plane=self.on_plane.isChecked(),
             rise_mm=round(self.rise.value(), 3),
             triangles=self.density.currentData(),
             tidy_rows=int(self.tidy.value()),
+            under_mm=under,
             holes=holes,
         )
+
+    def _limit_kept_to(self) -> float | None:
+        """The limit, where just the holes below it are ticked: then it is what was asked for, and not these holes."""
+        limit = self.limit.value()
+        kept = limit > 0 and all(self.session.is_ticked(f) == (f.size < limit) for f in self._holes())
+        return limit if kept else None
 
     def _sketch(self, *_: object) -> None:
         """Show the patches at once while their shape is pulled; what they are exactly follows."""

@@ -172,11 +172,16 @@ class StraysTray(Tray):
 
     def sweep(self) -> None:
         """Sweep what is ticked."""
-        chunks, rest = (
-            self.session.ticked_keys(k) for k in ((Kind.CHUNK,), tuple(k for k in _KINDS if k is not Kind.CHUNK))
-        )
-        if rest is None and chunks in (None, ()):  # whole kinds are named by a rule, which fits the next scan too
-            self.session.apply(Sweep(chunks="keep" if chunks == () else "sweep"))
+        found = self.session.examination.strays
+        ticks = [self.session.is_ticked(f) for f in found if f.kind is Kind.CHUNK]
+        rest = self.session.ticked_keys(tuple(k for k in _KINDS if k is not Kind.CHUNK))
+        limit = self.limit.value() if self.measure.currentData() == "size" else 0.0
+        below = limit > 0 and all(self.session.is_ticked(f) == (size < limit) for size, f in self._sized())
+        # whole kinds, and what is smaller than a limit, are named by a rule, which fits the next scan too
+        if rest is None and (not any(ticks) or all(ticks)):
+            self.session.apply(Sweep(chunks="ask" if not ticks else "sweep" if all(ticks) else "keep"))
+        elif below and not any(ticks):
+            self.session.apply(Sweep(chunks="keep" if ticks else "ask", under_mm=limit))
         else:
             keys = self.session.ticked_keys(_KINDS) or ()
             mesh = self.session.mesh
