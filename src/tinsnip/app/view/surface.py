@@ -17,7 +17,7 @@ _ROW = 4096
 """Width of the texture that holds one byte a triangle."""
 
 
-@dataclass
+@dataclass(eq=False)
 class _Part:
     """One array on its way to the card: vertex data under the name of an attribute, or triangles."""
 
