@@ -14,7 +14,7 @@ from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions.grow import flat_round
-from tinsnip.regions.rounds import round_at
+from tinsnip.regions.roundsurface import round_at
 from tinsnip.space.solids import box_solid
 from tinsnip.survey.measuring import (
     Reading,

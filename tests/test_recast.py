@@ -22,7 +22,7 @@ from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.survey import examine
 from tinsnip.treat import Context, Recast, Sweep
 from tinsnip.treat.close.recast import forecast
-from tinsnip.treat.kit.recasting import recast_surface
+from tinsnip.treat.kit.skins.recasting import recast_surface
 
 if SCREEN:
     from PySide6.QtCore import Qt

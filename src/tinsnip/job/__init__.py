@@ -1,7 +1,7 @@
 """The document: pieces, the log with its cursor, job files, routines, release."""
 
 from tinsnip.job.batch import Budget, Result, run_on, targets_of
-from tinsnip.job.deeds import CopyAsVariant, Open, Remove, Rename, SetUnit
+from tinsnip.job.bookkeeping import CopyAsVariant, Open, Remove, Rename, SetUnit
 from tinsnip.job.job import Job
 from tinsnip.job.jobfile import OpenedJob, is_job_file, open_job, read_document, save_job
 from tinsnip.job.keeping import Keeper, Kept, default_budget, unfinished_folder

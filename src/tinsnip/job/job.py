@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan
-from tinsnip.job.deeds import CopyAsVariant, Open
+from tinsnip.job.bookkeeping import CopyAsVariant, Open
 from tinsnip.job.keeping import Keeper, Kept
 from tinsnip.job.piece import Origin, Piece
 from tinsnip.job.step import Action, Change, Step, perform, step_of_outcome

@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from tinsnip.errors import BadInput
-from tinsnip.job.deeds import Noted
+from tinsnip.job.bookkeeping import Noted
 from tinsnip.job.job import Edit, Job
 from tinsnip.job.jobdoc import EditDoc, JobDoc, LogDoc, MeshDoc, PieceDoc, StepDoc, parse, written
 from tinsnip.job.keeping import Held, Keeper, Kept, arrays_of, put_arrays

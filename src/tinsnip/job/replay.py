@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tinsnip.errors import BadInput
-from tinsnip.job.deeds import Noted, Open
+from tinsnip.job.bookkeeping import Noted, Open
 from tinsnip.job.job import Job
 from tinsnip.job.piece import Piece
 from tinsnip.job.step import Action, Change, Step, moved_action, perform

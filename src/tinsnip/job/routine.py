@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, format_for
-from tinsnip.job.deeds import CopyAsVariant, Open, Remove, Rename
+from tinsnip.job.bookkeeping import CopyAsVariant, Open, Remove, Rename
 from tinsnip.job.job import Job
 from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh

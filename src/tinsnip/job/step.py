@@ -9,20 +9,20 @@ import numpy as np
 from pydantic import BaseModel
 
 from tinsnip.errors import BadInput, HiddenInTheWay
-from tinsnip.job.deeds import DEEDS, CopyAsVariant, Deed, Open, Remove, Rename, SetUnit
+from tinsnip.job.bookkeeping import PIECE_ACTIONS, CopyAsVariant, Open, PieceAction, Remove, Rename, SetUnit
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
-from tinsnip.regions.kept import found_again, lost_of
+from tinsnip.regions.protected import found_again, lost_of
 from tinsnip.treat import ASSEMBLIES, TREATMENTS, Account, Assembly, Context, Outcome, Treatment
-from tinsnip.treat.kit.together import put_together
+from tinsnip.treat.kit.joins.together import put_together
 from tinsnip.words import counted
 
 __all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "perform_all", "step_of_outcome"]
 
-Action = Treatment | Assembly | Deed
-ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **DEEDS}
+Action = Treatment | Assembly | PieceAction
+ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **PIECE_ACTIONS}
 """Everything that can be a step, under its name in a job file."""
 
 
@@ -40,7 +40,7 @@ class Step:
 
     Attributes
     ----------
-    action : Treatment, Assembly or Deed
+    action : Treatment, Assembly or PieceAction
     on : tuple of int
         Ids of the pieces that went in.
     changes : tuple of Change
@@ -129,7 +129,7 @@ def perform(
 
     Parameters
     ----------
-    action : Treatment, Assembly or Deed
+    action : Treatment, Assembly or PieceAction
         Anything but `Open`.
     pieces : mapping of int to Piece
         All that are there.

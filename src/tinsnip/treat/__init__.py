@@ -11,7 +11,7 @@ from tinsnip.treat.close.recast import Recast
 from tinsnip.treat.close.simple import AddSolid, Drain
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
-from tinsnip.treat.close.tell import TellOpenings
+from tinsnip.treat.close.telling import TellOpenings
 from tinsnip.treat.close.thicken import Thicken
 from tinsnip.treat.close.window import CloseWindow
 from tinsnip.treat.cut.apart import SnipApart

@@ -31,8 +31,8 @@ from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
 from tinsnip.app.frame.toolmenu import tool_menu
 from tinsnip.app.frame.viewrow import ViewRow
+from tinsnip.app.state.crossingwatch import CrossingWatch
 from tinsnip.app.state.editing import Editing, Halt
-from tinsnip.app.state.letcross import CrossingWatch
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings

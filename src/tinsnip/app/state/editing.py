@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.session import Session
 from tinsnip.job import Action, Planned, Replayed, plan_of, replay
-from tinsnip.job.deeds import Noted, Open
+from tinsnip.job.bookkeeping import Noted, Open
 from tinsnip.progress import Progress
 
 __all__ = ["Editing", "Halt"]

@@ -10,7 +10,7 @@ from tinsnip.errors import HiddenInTheWay
 from tinsnip.job import Action, Piece, Step, perform_all
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.regions.kept import found_again
+from tinsnip.regions.protected import found_again
 
 __all__ = ["Plan", "find_hidden", "performer"]
 

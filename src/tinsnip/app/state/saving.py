@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from tinsnip.app.state.session import Session, close_keeper
 from tinsnip.errors import BadInput, Cancelled, TinsnipError
 from tinsnip.job import Job, OpenedJob, open_job, read_document, save_job, unfinished_folder
-from tinsnip.job.deeds import Open
+from tinsnip.job.bookkeeping import Open
 from tinsnip.job.jobdoc import written
 from tinsnip.job.jobfile import PICTURE
 from tinsnip.job.shelf import Shelf

@@ -14,7 +14,7 @@ from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, WeldSeams
-from tinsnip.treat.kit.joining import How
+from tinsnip.treat.kit.joins.joining import How
 from tinsnip.words import counted, grouped
 
 __all__ = ["SOLID", "SolidTray"]

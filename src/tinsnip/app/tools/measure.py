@@ -16,7 +16,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.regions.grow import flat_round
-from tinsnip.regions.rounds import round_at
+from tinsnip.regions.roundsurface import round_at
 from tinsnip.survey.measuring import (
     Reading,
     angle_reading,

@@ -9,7 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat.kit.patching import PatchSketch, PatchStyle, rings_of
+from tinsnip.treat.kit.patches.patching import PatchSketch, PatchStyle, rings_of
 
 __all__ = ["LiveSketch"]
 

@@ -9,8 +9,8 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, Attribute, Domain, Lineage, Mesh
 from tinsnip.survey.strays import HOLLOW
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
-from tinsnip.treat.kit.recasting import sound_triangles
+from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
+from tinsnip.treat.kit.skins.recasting import sound_triangles
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 

@@ -10,8 +10,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
-from tinsnip.treat.kit.recasting import Skin, sound_triangles, with_raw_values
+from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
+from tinsnip.treat.kit.skins.recasting import Skin, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 

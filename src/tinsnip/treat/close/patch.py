@@ -12,8 +12,8 @@ from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.patching import PatchStyle, patch_clear_of_the_part, rings_of
-from tinsnip.treat.kit.tidying import tidy_edges
+from tinsnip.treat.kit.edges.tidying import tidy_edges
+from tinsnip.treat.kit.patches.patching import PatchStyle, patch_clear_of_the_part, rings_of
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

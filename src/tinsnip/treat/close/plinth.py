@@ -11,11 +11,11 @@ from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.clearance import what_new_triangles_cross
-from tinsnip.treat.kit.filling import close_rings
-from tinsnip.treat.kit.footing import Form, footed
-from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
-from tinsnip.treat.kit.tidying import tidy_edges
+from tinsnip.treat.kit.edges.footing import Form, footed
+from tinsnip.treat.kit.edges.tidying import tidy_edges
+from tinsnip.treat.kit.patches.clearance import what_new_triangles_cross
+from tinsnip.treat.kit.patches.filling import close_rings
+from tinsnip.treat.kit.patches.patching import PatchStyle, Ring, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

@@ -13,7 +13,7 @@ from tinsnip.space.lattice import INSIDE
 from tinsnip.space.winding import Winding
 from tinsnip.survey.strays import CHUNK_SHARE
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.recasting import recast_surface, sound_triangles, with_raw_values
+from tinsnip.treat.kit.skins.recasting import recast_surface, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped, percent
 

@@ -12,8 +12,8 @@ from tinsnip.progress import polled_here
 from tinsnip.space.solids import box_solid, cylinder_solid
 from tinsnip.space.tree import closest_points, first_hits
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.frames import Length, Point, frame_along
-from tinsnip.treat.kit.joining import How, combined_with, why_no_solid
+from tinsnip.treat.kit.cuts.frames import Length, Point, frame_along
+from tinsnip.treat.kit.joins.joining import How, combined_with, why_no_solid
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

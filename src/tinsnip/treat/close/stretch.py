@@ -13,13 +13,13 @@ from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.space.singles import as_files_hold
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.clearance import what_new_triangles_cross
-from tinsnip.treat.kit.edgeplaces import arc_between, place_on_edge
-from tinsnip.treat.kit.fans import split_fans
-from tinsnip.treat.kit.filling import add_triangles, fill_loop
-from tinsnip.treat.kit.refining import refine_patch
-from tinsnip.treat.kit.shaping import heights_over, laid_over_plane
-from tinsnip.treat.kit.surroundings import rows_round
+from tinsnip.treat.kit.edges.edgeplaces import arc_between, place_on_edge
+from tinsnip.treat.kit.edges.fans import split_fans
+from tinsnip.treat.kit.patches.clearance import what_new_triangles_cross
+from tinsnip.treat.kit.patches.filling import add_triangles, fill_loop
+from tinsnip.treat.kit.patches.refining import refine_patch
+from tinsnip.treat.kit.patches.shaping import heights_over, laid_over_plane
+from tinsnip.treat.kit.patches.surroundings import rows_round
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

@@ -12,9 +12,9 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.singles import as_files_hold
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.clearance import what_new_triangles_cross
-from tinsnip.treat.kit.edgeplaces import EdgePlace, arc_round, place_on_edge
-from tinsnip.treat.kit.filling import add_triangles, fill_loop
+from tinsnip.treat.kit.edges.edgeplaces import EdgePlace, arc_round, place_on_edge
+from tinsnip.treat.kit.patches.clearance import what_new_triangles_cross
+from tinsnip.treat.kit.patches.filling import add_triangles, fill_loop
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

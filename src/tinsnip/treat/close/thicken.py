@@ -15,10 +15,10 @@ from tinsnip.regions import Region
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.banding import band_between
-from tinsnip.treat.kit.offsetting import STEPS_IN_OFFSET, offset_skin
-from tinsnip.treat.kit.recasting import Skin, blends_at, sound_triangles, with_raw_values
-from tinsnip.treat.kit.sheetsides import one_side
+from tinsnip.treat.kit.patches.banding import band_between
+from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
+from tinsnip.treat.kit.skins.recasting import Skin, blends_at, sound_triangles, with_raw_values
+from tinsnip.treat.kit.skins.sheetsides import one_side
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 

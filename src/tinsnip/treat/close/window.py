@@ -14,8 +14,8 @@ from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.handles import loops_round_handles
-from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_clear_of_the_part
+from tinsnip.treat.kit.edges.handles import loops_round_handles
+from tinsnip.treat.kit.patches.patching import PatchStyle, Ring, patch_clear_of_the_part
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

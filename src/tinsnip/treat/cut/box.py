@@ -6,8 +6,8 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.treat.cut.snip import BodySnip
-from tinsnip.treat.kit.cutters import BOX, Cutter
-from tinsnip.treat.kit.frames import Length, Point, frame_along
+from tinsnip.treat.kit.cuts.cutters import BOX, Cutter
+from tinsnip.treat.kit.cuts.frames import Length, Point, frame_along
 
 __all__ = ["BoxSnip"]
 

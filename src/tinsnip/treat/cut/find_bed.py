@@ -9,8 +9,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.bed import Bed, beds_of
 from tinsnip.treat.account import Account, Undone
-from tinsnip.treat.kit.rings import close_cut
-from tinsnip.treat.kit.splitting import split_by_plane
+from tinsnip.treat.kit.cuts.rings import close_cut
+from tinsnip.treat.kit.cuts.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import millimetres, percent
 

@@ -9,10 +9,10 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.cut.snip import BodySnip
-from tinsnip.treat.kit.cutters import OUTLINE, Cutter
-from tinsnip.treat.kit.dividing import Division
-from tinsnip.treat.kit.frames import Number, Point, frame_along
-from tinsnip.treat.kit.nearside import divide_near
+from tinsnip.treat.kit.cuts.cutters import OUTLINE, Cutter
+from tinsnip.treat.kit.cuts.dividing import Division
+from tinsnip.treat.kit.cuts.frames import Number, Point, frame_along
+from tinsnip.treat.kit.cuts.nearside import divide_near
 
 __all__ = ["OutlineSnip"]
 

@@ -10,10 +10,10 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.cutters import BOX, VARIANTS, Cutter, inside_of
-from tinsnip.treat.kit.dividing import Division, divide
-from tinsnip.treat.kit.frames import Length
-from tinsnip.treat.kit.walls import close_wall
+from tinsnip.treat.kit.cuts.cutters import BOX, VARIANTS, Cutter, inside_of
+from tinsnip.treat.kit.cuts.dividing import Division, divide
+from tinsnip.treat.kit.cuts.frames import Length
+from tinsnip.treat.kit.cuts.walls import close_wall
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

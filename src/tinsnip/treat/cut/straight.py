@@ -10,8 +10,8 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.rings import close_cut, unit_normal
-from tinsnip.treat.kit.splitting import split_by_plane
+from tinsnip.treat.kit.cuts.rings import close_cut, unit_normal
+from tinsnip.treat.kit.cuts.splitting import split_by_plane
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

@@ -6,7 +6,7 @@ from pydantic import Field
 
 from tinsnip.mesh import Mesh
 from tinsnip.regions import Region
-from tinsnip.treat.kit.tidying import tidy_edges
+from tinsnip.treat.kit.edges.tidying import tidy_edges
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 
 __all__ = ["Tidy"]

@@ -10,10 +10,10 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.treat.cut.snip import BodySnip
-from tinsnip.treat.kit.dividing import Division
-from tinsnip.treat.kit.filling import add_triangles, evenly, fill_loop
-from tinsnip.treat.kit.frames import Point
-from tinsnip.treat.kit.tracing import divide_along, trace
+from tinsnip.treat.kit.cuts.dividing import Division
+from tinsnip.treat.kit.cuts.frames import Point
+from tinsnip.treat.kit.cuts.tracing import divide_along, trace
+from tinsnip.treat.kit.patches.filling import add_triangles, evenly, fill_loop
 
 __all__ = ["TracedSnip"]
 

@@ -10,7 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
-from tinsnip.treat.kit.joining import How, two_combined, why_no_solid
+from tinsnip.treat.kit.joins.joining import How, two_combined, why_no_solid
 from tinsnip.treat.treatment import Context
 from tinsnip.words import counted, grouped, percent
 

@@ -7,7 +7,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.treat.account import Account
 from tinsnip.treat.assembly import Assembled, Assembly, Part
-from tinsnip.treat.kit.together import put_together
+from tinsnip.treat.kit.joins.together import put_together
 from tinsnip.treat.treatment import Context
 from tinsnip.words import counted
 

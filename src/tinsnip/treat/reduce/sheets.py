@@ -8,7 +8,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import number_used
-from tinsnip.treat.kit.fans import cut_fans
+from tinsnip.treat.kit.edges.fans import cut_fans
 from tinsnip.treat.reduce.record import Level
 
 __all__ = ["Sheets", "cut_into_sheets"]

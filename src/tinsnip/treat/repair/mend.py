@@ -12,8 +12,8 @@ from tinsnip.mesh.shells import find_shells
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.tangles import degenerate_triangles, doubled_triangles, tangles_of
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.fans import split_fans
-from tinsnip.treat.kit.flats import join_needles_and_flip_caps
+from tinsnip.treat.kit.edges.fans import split_fans
+from tinsnip.treat.kit.joins.flats import join_needles_and_flip_caps
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

@@ -14,7 +14,7 @@ from tinsnip.progress import check_here
 from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
 from tinsnip.survey.strays import CHUNK_SHARE, shell_roles
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.fans import split_fans
+from tinsnip.treat.kit.edges.fans import split_fans
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 

@@ -11,7 +11,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.seams import seams_of
 from tinsnip.survey.tangles import idle_at_seams
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.zipping import zip_seams
+from tinsnip.treat.kit.joins.zipping import zip_seams
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
 

@@ -8,8 +8,8 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import clusters_of, crossings_of
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.uniting import United, unite_crossing_shells
-from tinsnip.treat.kit.untangling import untangle_crossings
+from tinsnip.treat.kit.joins.uniting import United, unite_crossing_shells
+from tinsnip.treat.kit.joins.untangling import untangle_crossings
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, percent
 

@@ -9,7 +9,7 @@ so that neighbours always agree.
 import numpy as np
 
 from tinsnip.kernels import kernel
-from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, TRACED
+from tinsnip.treat.kit.cuts.cutters import BOX, OUTLINE, ROUND, TRACED
 
 __all__ = ["FACETS", "TURN", "divide_triangles"]
 

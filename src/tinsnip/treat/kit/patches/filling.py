@@ -11,7 +11,7 @@ from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, RING
 from tinsnip.progress import Progress, check_here
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
-from tinsnip.treat.kit.refining import refine_patch
+from tinsnip.treat.kit.patches.refining import refine_patch
 
 __all__ = ["add_triangles", "close_rings", "evenly", "fill_loop", "flat_cap", "joined_loops"]
 

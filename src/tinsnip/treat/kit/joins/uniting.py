@@ -7,7 +7,7 @@ import numpy as np
 from tinsnip.mesh import Mesh
 from tinsnip.progress import check_here
 from tinsnip.survey.crossings import Crossings, crossings_of, follow_crossings
-from tinsnip.treat.kit.joining import Unclear, combined_or_nudged
+from tinsnip.treat.kit.joins.joining import Unclear, combined_or_nudged
 
 __all__ = ["United", "unite_crossing_shells"]
 

@@ -8,7 +8,7 @@ from tinsnip.mesh.measures import face_vectors, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import build_tree, closest_points
-from tinsnip.treat.kit.recasting import Skin
+from tinsnip.treat.kit.skins.recasting import Skin
 
 __all__ = ["one_side"]
 

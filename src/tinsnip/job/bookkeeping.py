@@ -11,10 +11,10 @@ from tinsnip.formats import UNITS
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 
-__all__ = ["DEEDS", "CopyAsVariant", "Deed", "Noted", "Open", "Remove", "Rename", "SetUnit"]
+__all__ = ["PIECE_ACTIONS", "CopyAsVariant", "Noted", "Open", "PieceAction", "Remove", "Rename", "SetUnit"]
 
 
-class Deed(BaseModel):
+class PieceAction(BaseModel):
     """One thing done to a piece as a whole."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -23,7 +23,7 @@ class Deed(BaseModel):
     title: ClassVar[str]
 
 
-class Open(Deed):
+class Open(PieceAction):
     """A scan was opened; what it held is kept with the step."""
 
     name: ClassVar[str] = "open"
@@ -32,7 +32,7 @@ class Open(Deed):
     path: str = Field(description="the file")
 
 
-class SetUnit(Deed):
+class SetUnit(PieceAction):
     """Take the file's numbers to be in another unit: raw scan and work come to another size together."""
 
     name: ClassVar[str] = "set-unit"
@@ -55,7 +55,7 @@ class SetUnit(Deed):
         return replace(piece, kept_raw=kept_raw, kept_mesh=kept_mesh, scan=scan, frame=frame)
 
 
-class Rename(Deed):
+class Rename(PieceAction):
     """Give a piece another name."""
 
     name: ClassVar[str] = "rename"
@@ -64,14 +64,14 @@ class Rename(Deed):
     to: str = Field(min_length=1, max_length=200, description="the new name")
 
 
-class Remove(Deed):
+class Remove(PieceAction):
     """Take a piece out of the job; its scan stays where it is on the disk, and undoing brings it back."""
 
     name: ClassVar[str] = "remove"
     title: ClassVar[str] = "Remove the piece"
 
 
-class CopyAsVariant(Deed):
+class CopyAsVariant(PieceAction):
     """Copy a piece as it stands, to try something else on."""
 
     name: ClassVar[str] = "copy-as-variant"
@@ -88,7 +88,7 @@ class CopyAsVariant(Deed):
         return replace(piece, id=number, name=name, frame=np.array(piece.frame))
 
 
-class Noted(Deed):
+class Noted(PieceAction):
     """Something that was done, of which only the result is known: a job file holds it, but not how to do it again."""
 
     name: ClassVar[str] = "noted"
@@ -97,4 +97,4 @@ class Noted(Deed):
     what: str = Field("", description="the name it had")
 
 
-DEEDS: dict[str, type[Deed]] = {d.name: d for d in (Open, SetUnit, Rename, Remove, CopyAsVariant, Noted)}
+PIECE_ACTIONS: dict[str, type[PieceAction]] = {d.name: d for d in (Open, SetUnit, Rename, Remove, CopyAsVariant, Noted)}

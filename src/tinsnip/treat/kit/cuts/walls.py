@@ -7,10 +7,10 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.progress import check_here
 from tinsnip.space.delaunay import constrained_triangles
-from tinsnip.treat.kit.cutters import BOX, OUTLINE, ROUND, Cutter
-from tinsnip.treat.kit.dividing import Division, Side
-from tinsnip.treat.kit.filling import add_triangles, evenly
-from tinsnip.treat.kit.ways import FACETS
+from tinsnip.treat.kit.cuts.cutters import BOX, OUTLINE, ROUND, Cutter
+from tinsnip.treat.kit.cuts.dividing import Division, Side
+from tinsnip.treat.kit.cuts.parting import FACETS
+from tinsnip.treat.kit.patches.filling import add_triangles, evenly
 
 __all__ = ["close_wall"]
 

@@ -10,7 +10,7 @@ from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
 from tinsnip.space.lattice import INSIDE, SIDE, Crossings, Lattice
 from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
-from tinsnip.treat.kit.recasting import cleared
+from tinsnip.treat.kit.skins.recasting import cleared
 
 __all__ = ["STEPS_IN_OFFSET", "offset_skin"]
 

@@ -10,8 +10,8 @@ from tinsnip.mesh import Domain, Lineage, Mesh
 from tinsnip.mesh.subsets import number_used
 from tinsnip.progress import Progress
 from tinsnip.space.delaunay import constrained_triangles
-from tinsnip.treat.kit.cutters import BOX, ROUND, SNAP, Crossings, Cutter, crossings_of
-from tinsnip.treat.kit.ways import FACETS, TURN, divide_triangles
+from tinsnip.treat.kit.cuts.cutters import BOX, ROUND, SNAP, Crossings, Cutter, crossings_of
+from tinsnip.treat.kit.cuts.parting import FACETS, TURN, divide_triangles
 
 __all__ = ["Division", "Pieces", "Side", "divide", "divided_at"]
 

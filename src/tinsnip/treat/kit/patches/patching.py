@@ -16,13 +16,13 @@ from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.survey.islands import islands_of
 from tinsnip.threads import cores
-from tinsnip.treat.kit.clearance import Crossed, what_new_triangles_cross
-from tinsnip.treat.kit.fairing import fair
-from tinsnip.treat.kit.fans import split_fans
-from tinsnip.treat.kit.filling import add_triangles, fill_loop, joined_loops
-from tinsnip.treat.kit.refining import refine_patch
-from tinsnip.treat.kit.shaping import heights_over, laid_over_plane, taut_over
-from tinsnip.treat.kit.surroundings import rows_round
+from tinsnip.treat.kit.edges.fans import split_fans
+from tinsnip.treat.kit.patches.clearance import Crossed, what_new_triangles_cross
+from tinsnip.treat.kit.patches.fairing import fair
+from tinsnip.treat.kit.patches.filling import add_triangles, fill_loop, joined_loops
+from tinsnip.treat.kit.patches.refining import refine_patch
+from tinsnip.treat.kit.patches.shaping import heights_over, laid_over_plane, taut_over
+from tinsnip.treat.kit.patches.surroundings import rows_round
 from tinsnip.treat.treatment import Context
 
 __all__ = [

@@ -15,10 +15,10 @@ from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import Crossings, crossings_of
 from tinsnip.survey.strays import HOLLOW
 from tinsnip.survey.tangles import degenerate_triangles, tangles_of
-from tinsnip.treat.kit.arrangement import INSIDE, OPPOSITE, OUTSIDE, SAME, Arrangement, Unclear, arrange
-from tinsnip.treat.kit.filling import add_triangles
-from tinsnip.treat.kit.flats import join_needles_and_flip_caps
-from tinsnip.treat.kit.together import GREY, put_together
+from tinsnip.treat.kit.joins.arrangement import INSIDE, OPPOSITE, OUTSIDE, SAME, Arrangement, Unclear, arrange
+from tinsnip.treat.kit.joins.flats import join_needles_and_flip_caps
+from tinsnip.treat.kit.joins.together import GREY, put_together
+from tinsnip.treat.kit.patches.filling import add_triangles
 from tinsnip.words import counted
 
 __all__ = [

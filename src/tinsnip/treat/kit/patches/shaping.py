@@ -9,7 +9,7 @@ from scipy import ndimage
 from tinsnip.kernels import kernel
 from tinsnip.space.polygons import plane_axes, triangulate_flat
 from tinsnip.space.polyharmonic import fit_heights
-from tinsnip.treat.kit.refining import refine_patch
+from tinsnip.treat.kit.patches.refining import refine_patch
 
 __all__ = ["Laid", "heights_over", "laid_over_plane", "taut_over"]
 

@@ -13,7 +13,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import clusters_of, crossings_of
-from tinsnip.treat.kit.patching import PatchStyle, Ring, patch_owners, patch_rings
+from tinsnip.treat.kit.patches.patching import PatchStyle, Ring, patch_owners, patch_rings
 from tinsnip.treat.treatment import Context
 
 __all__ = ["Untangled", "untangle_crossings"]

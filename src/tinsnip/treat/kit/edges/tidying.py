@@ -9,7 +9,7 @@ from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
 from tinsnip.regions import Region
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.rimwork import Band, next_row
+from tinsnip.treat.kit.edges.rimwork import Band, next_row
 from tinsnip.treat.treatment import Context, Outcome
 from tinsnip.words import at_most, counted
 

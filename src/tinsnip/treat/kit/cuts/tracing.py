@@ -10,8 +10,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.geodesic import shortest_path
 from tinsnip.space.nearest import nearest_on
-from tinsnip.treat.kit.cutters import SNAP, TRACED, Crossings, Cutter, lowest_half, tell_others
-from tinsnip.treat.kit.dividing import Division, divided_at
+from tinsnip.treat.kit.cuts.cutters import SNAP, TRACED, Crossings, Cutter, lowest_half, tell_others
+from tinsnip.treat.kit.cuts.dividing import Division, divided_at
 
 __all__ = ["Loop", "divide_along", "trace"]
 

@@ -6,8 +6,8 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import OPEN
 from tinsnip.progress import check_here
-from tinsnip.treat.kit.filling import close_rings
-from tinsnip.treat.kit.splitting import Split
+from tinsnip.treat.kit.cuts.splitting import Split
+from tinsnip.treat.kit.patches.filling import close_rings
 
 __all__ = ["chains_on_plane", "close_cut", "unit_normal"]
 

@@ -8,8 +8,8 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.tree import first_hits
-from tinsnip.treat.kit.cutters import Cutter, crossings_of
-from tinsnip.treat.kit.dividing import Division, divided_at
+from tinsnip.treat.kit.cuts.cutters import Cutter, crossings_of
+from tinsnip.treat.kit.cuts.dividing import Division, divided_at
 
 __all__ = ["divide_near"]
 

@@ -9,7 +9,7 @@ import shapely
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
-from tinsnip.treat.kit.filling import add_triangles, evenly, flat_cap
+from tinsnip.treat.kit.patches.filling import add_triangles, evenly, flat_cap
 
 __all__ = ["Form", "footed"]
 

@@ -1,0 +1,1 @@
+"""Dividing a mesh exactly along a plane, a body, an outline or a line, and closing the cut."""

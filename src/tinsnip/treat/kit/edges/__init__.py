@@ -1,0 +1,1 @@
+"""Open edges: places on them, tidying them, and walls that grow from them."""

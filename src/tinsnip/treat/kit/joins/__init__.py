@@ -1,0 +1,1 @@
+"""Closed surfaces that become one: divided where they meet, united, untangled, zipped."""

@@ -1,0 +1,1 @@
+"""Closing holes: filling, refining, shaping, and keeping clear of the surface round them."""

@@ -1,0 +1,1 @@
+"""Surfaces made anew round a part, or at a distance from one."""
