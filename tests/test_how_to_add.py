@@ -1,4 +1,4 @@
-"""What the README says of adding a treatment, a tool and a station, followed to the letter."""
+"""What the guide for contributors says of adding a treatment, a tool and a station, followed to the letter."""
 
 import os
 import re
@@ -11,12 +11,12 @@ from pathlib import Path
 
 from tests.hands import SCREEN
 
-README = Path(__file__).resolve().parent.parent / "README.md"
+GUIDE = Path(__file__).resolve().parent.parent / "CONTRIBUTING.md"
 
 
 def examples() -> dict[str, str]:
     """Each worked example by the file that it is to be put into."""
-    blocks = re.findall(r"```python\n# (src/tinsnip/\S+)\n(.*?)```", README.read_text("utf-8"), re.S)
+    blocks = re.findall(r"```python\n# (src/tinsnip/\S+)\n(.*?)```", GUIDE.read_text("utf-8"), re.S)
     return {name.removeprefix("src/tinsnip/"): code for name, code in blocks}
 
 
@@ -24,7 +24,7 @@ SCRIPT = """
 import importlib, sys
 from pathlib import Path
 folder = Path(sys.argv[1])
-for name in {modules}:  # as if each file stood where the README puts it
+for name in {modules}:  # as if each file stood where the guide puts it
     room = importlib.import_module("tinsnip." + ".".join(Path(name).parts[:-1]))
     room.__path__.append(str((folder / name).parent))
 import tinsnip.treat as treat
@@ -116,7 +116,7 @@ class HowToAdd(unittest.TestCase):
                 (folder / file).write_text(code, "utf-8")
             script = folder / "follow.py"
             script.write_text(SCRIPT.format(modules=sorted(examples()), body=textwrap.dedent(body)), "utf-8")
-            root = README.parent
+            root = GUIDE.parent
             environment = os.environ | {"PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}", "XDG_DATA_HOME": name}
             run = subprocess.run(
                 [sys.executable, str(script), name], capture_output=True, text=True, env=environment, timeout=180
