@@ -108,8 +108,24 @@ class Desktop(unittest.TestCase):
             environment = {**os.environ, "XDG_DATA_HOME": folder}
             command = [sys.executable, "-m", "tinsnip", "desktop"]
             subprocess.run(command, env=environment, check=True, capture_output=True)
-            files = [p for p in Path(folder).rglob("tinsnip.*") if p.is_file()]
-            self.assertEqual(sorted(p.suffix for p in files), [".desktop", ".svg", ".xml"])
+            files = [p for p in Path(folder).rglob("*tinsnip*") if p.is_file()]
+            names = {p.name for p in files}
+            self.assertGreater(names, {"tinsnip.desktop", "tinsnip.svg", "tinsnip.xml", "tinsnip.metainfo.xml"})
+            self.assertGreaterEqual(len(files), 8)
+            page = next(p for p in files if p.name == "tinsnip.1").read_text("utf-8")
+            for called in ("check", "run", "combine", "compare", "warm"):
+                self.assertRegex(page, rf"(?m)^\.SS {called} ")
+            self.assertIn("max\\-deviation", page)
+            bash = next(p for p in files if p.parent.name == "completions")
+            tried = {
+                **environment,
+                "COMP_WORDS": "tinsnip che",
+                "COMP_CWORD": "1",
+                "_TINSNIP_COMPLETE": "bash_complete",
+            }
+            told = subprocess.run(command[:3], env=tried, capture_output=True, text=True, timeout=60).stdout
+            self.assertIn("_TINSNIP_COMPLETE", bash.read_text("utf-8"))
+            self.assertIn("check", told)
             subprocess.run([*command, "--remove"], env=environment, check=True, capture_output=True)
             self.assertEqual([p for p in files if p.exists()], [])
 

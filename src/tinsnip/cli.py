@@ -63,7 +63,7 @@ def main() -> None:
     """Run the command line; whatever goes wrong is one line on stderr, and exit 2."""
     speak_plainly()
     try:
-        cli(standalone_mode=False)
+        cli(prog_name="tinsnip", standalone_mode=False)
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
     except Stopped as stop:

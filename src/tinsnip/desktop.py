@@ -1,4 +1,4 @@
-"""Desktop entry, icon and file types, for the user's own desktop."""
+"""Desktop entry, icon, file types, manual page and completions, for the user's own desktop and shells."""
 
 import os
 import shutil
@@ -7,9 +7,12 @@ import sys
 from importlib import resources
 from pathlib import Path
 
+import click
 from lxml import etree
 
+from tinsnip import __version__
 from tinsnip.errors import BadInput
+from tinsnip.manual import completion, manual_page
 
 __all__ = ["install_desktop", "remove_desktop"]
 
@@ -31,7 +34,33 @@ def _places() -> dict[str, Path]:
         "entry": base / "applications" / "tinsnip.desktop",
         "icon": base / "icons" / "hicolor" / "scalable" / "apps" / "tinsnip.svg",
         "types": base / "mime" / "packages" / "tinsnip.xml",
+        "about": base / "metainfo" / "tinsnip.metainfo.xml",
+        "manual": base / "man" / "man1" / "tinsnip.1",
+        "bash": base / "bash-completion" / "completions" / "tinsnip",
+        "zsh": base / "zsh" / "site-functions" / "_tinsnip",
+        "fish": base / "fish" / "vendor_completions.d" / "tinsnip.fish",
     }
+
+
+def _about() -> bytes:
+    """What software centres show (AppStream 1.0, metainfo of a desktop application)."""
+    root = etree.Element("component", type="desktop-application")
+    for tag, text in (
+        ("id", "tinsnip"), ("name", "Tinsnip"), ("summary", "From a dense 3D scan to a checked, closed solid"),
+        ("metadata_license", "MIT"), ("project_license", "MIT"),
+    ):  # fmt: skip
+        etree.SubElement(root, tag).text = text
+    told = etree.SubElement(etree.SubElement(root, "description"), "p")
+    told.text = (
+        "Trims background and base off dense scans, removes strays and voids, fills holes, reduces, closes, checks "
+        "and writes solids for printing or reverse engineering. Says what was measured and what was made."
+    )
+    etree.SubElement(root, "launchable", type="desktop-id").text = "tinsnip.desktop"
+    etree.SubElement(root, "content_rating", type="oars-1.1")
+    etree.SubElement(etree.SubElement(root, "provides"), "binary").text = "tinsnip"
+    releases = etree.SubElement(root, "releases")
+    etree.SubElement(releases, "release", version=__version__, type="development", date="2026-11-29")
+    return etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True)
 
 
 def _command() -> str:
@@ -52,8 +81,13 @@ def _refresh(places: dict[str, Path]) -> None:
             subprocess.run([program, str(folder)], capture_output=True, check=False)
 
 
-def install_desktop() -> list[Path]:
-    """Install entry, icon and types below the user's data folder.
+def install_desktop(commands: click.Group) -> list[Path]:
+    """Install entry, icon, types, manual page and completions below the user's data folder.
+
+    Parameters
+    ----------
+    commands : click.Group
+        The command line, of which the manual page and the completions are made.
 
     Returns
     -------
@@ -87,8 +121,10 @@ def install_desktop() -> list[Path]:
         etree.SubElement(kind, "glob", pattern=pattern)
     icon = (resources.files("tinsnip") / "app" / "images" / "tinsnip.svg").read_bytes()
     types = etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True)
+    texts = [manual_page(commands, "tinsnip"), *(completion(commands, "tinsnip", s) for s in ("bash", "zsh", "fish"))]
+    contents = (entry.encode(), icon, types, _about(), *(text.encode() for text in texts))
     try:
-        for path, content in zip(places.values(), (entry.encode(), icon, types), strict=True):
+        for path, content in zip(places.values(), contents, strict=True):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(content)
     except OSError as error:

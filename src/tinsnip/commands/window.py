@@ -50,8 +50,9 @@ def demo(headless: Path | None, triangles: int) -> None:
 @click.command()
 @click.option("--remove", is_flag=True, help="Take them away again.")
 def desktop(remove: bool) -> None:
-    """Install the desktop entry, icon and file types for this user."""
+    """Install the desktop entry, icon, file types, manual page and completions for this user."""
     from tinsnip.desktop import install_desktop, remove_desktop
 
-    for path in remove_desktop() if remove else install_desktop():
+    commands = click.get_current_context().find_root().command
+    for path in remove_desktop() if remove else install_desktop(commands):
         click.echo(f"{'removed' if remove else 'installed'} {path}")
