@@ -83,6 +83,14 @@ class CommandLine(unittest.TestCase):
         noise.write_bytes(np.random.default_rng(0).bytes(5000))
         routine = self.folder / "bad.json"
         routine.write_text('{"name": "x", "title": "x", "steps": [{"name": "a", "treatment": "nope"}]}')
+        huge, tiny, far = (
+            self.routine_file(step, fields)
+            for step, fields in (
+                ("scale", {"factor": 1e300}),
+                ("scale", {"factor": 1e-300}),
+                ("offset", {"by_mm": 1e6}),
+            )
+        )
         out = ("--out", self.folder / "out")
         for arguments in (
             ("check", empty),
@@ -101,6 +109,9 @@ class CommandLine(unittest.TestCase):
             ("run", "print-solid", self.solid, *out, "--set", "nothing.offset=1"),
             ("run", "print-solid", self.solid, *out, "--set", "trim.offset=900"),
             ("run", "print-solid", self.solid, *out, "--triangles", "-5"),
+            ("run", huge, self.solid, *out),
+            ("run", tiny, self.solid, *out),
+            ("run", far, self.solid, *out),
             ("routines", "no-such"),
             ("nonsense",),
         ):
@@ -271,6 +282,20 @@ class CommandLine(unittest.TestCase):
             self.assertEqual([p.name for p in out.iterdir()], ["ball.stl"])
             self.assertIn(f"written before that, and whole: {out / 'ball.stl'}", result.stderr)
             self.assertEqual(len(result.stderr.strip().splitlines()), 1)
+
+    def routine_file(self, step: str, fields: dict, mark: bytes = b"") -> Path:
+        path = self.folder / f"{step}-{len(list(self.folder.iterdir()))}.json"
+        one = {"name": step, "treatment": step, "fields": fields}
+        path.write_bytes(mark + json.dumps({"name": "x", "title": "x", "steps": [one]}).encode())
+        return path
+
+    def test_a_routine_that_moves_the_part_and_begins_with_a_mark(self) -> None:
+        routine = self.routine_file("turn", {"axis": [1, 0, 0], "degrees": 30}, b"\xef\xbb\xbf")
+        result = inside("run", routine, self.solid, "--out", self.folder / "turned", "--json")
+        self.assertEqual(result.returncode, 0, result.stderr)
+        step = json.loads(result.stdout)["results"][0]["steps"][0]
+        self.assertEqual((step["made_triangles"], step["gone_mm2"]), (0, 0.0))
+        self.assertAlmostEqual(step["matrix"][1][2], -0.5, places=9)
 
     def test_routines_round_trip(self) -> None:
         listed = inside("routines").stdout

@@ -255,6 +255,14 @@ class OddFiles(unittest.TestCase):
             write_mesh(mesh, self.folder / f"two.{name}")
             self.assertEqual(first, (self.folder / f"two.{name}").read_bytes(), name)
 
+    def test_a_name_as_long_as_a_name_may_be_is_written(self) -> None:
+        mesh = specimens.torus(30.0, 24).mesh
+        for stem in ("n" * 251, "\N{LATIN SMALL LETTER U WITH DIAERESIS}" * 125):
+            path = self.folder / f"{stem}.stl"
+            write_mesh(mesh, path)
+            self.assertEqual(len(read_scan(path).mesh.faces), len(mesh.faces))
+        self.assertEqual([p.name for p in self.folder.iterdir() if p.suffix == ".part"], [])
+
     def test_nothing_is_not_written(self) -> None:
         nothing = Mesh(POINTS, np.empty((0, 3), dtype=int))
         for name in FORMATS:

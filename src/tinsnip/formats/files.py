@@ -23,6 +23,9 @@ from tinsnip.progress import Progress, check_here, stoppable
 
 __all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
 
+_MOST_OF_NAME = 200
+"""Bytes of a file's name that go into the name of what is written beside it."""
+
 
 class Format(NamedTuple):
     """One file format: how to know it, read it, write it and predict its size.
@@ -263,7 +266,7 @@ def write_mesh(
         if free < need:
             told = f"{free / 1e6:.1f} MB free, about {need / 1e6:.1f} MB needed"
             raise BadInput(f"{path}: the disk is too full ({told}); make room or choose another")
-        handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
+        handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{shortened(path.name)}.", suffix=".part")
         os.close(handle)
         temporary = Path(text)
         if provenance:
@@ -289,6 +292,11 @@ def write_mesh(
         if temporary is not None:
             temporary.unlink(missing_ok=True)
     return back
+
+
+def shortened(name: str) -> str:
+    """As much of a file's name as leaves room for more: no more than 255 bytes are a name to most file systems."""
+    return name.encode()[:_MOST_OF_NAME].decode(errors="ignore")
 
 
 def _onto_the_disk(path: Path, progress: Progress) -> None:

@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.files import shortened
 from tinsnip.job.bookkeeping import Noted
 from tinsnip.job.job import Edit, Job
 from tinsnip.job.jobdoc import EditDoc, JobDoc, LogDoc, MeshDoc, PieceDoc, StepDoc, parse, written
@@ -155,7 +156,7 @@ def save_job(
             shelf = _writable(shelf, path)
             _fill(shelf, job, arrays, view, picture, path, progress)
             return shelf
-        handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
+        handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{shortened(path.name)}.", suffix=".part")
         os.close(handle)
         temporary = Path(text)
         new = Shelf(temporary)

@@ -432,7 +432,7 @@ def load_routine(name: str) -> Routine:
     if not path.is_file():
         raise BadInput(f"routine {name}: neither built in ({', '.join(built_in)}) nor a file; check the name")
     try:
-        text = path.read_text("utf-8")
+        text = path.read_text("utf-8-sig")  # with or without a byte order mark
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"{name}: cannot be read as text ({error}); choose a routine file") from error
     return _parse(text, name)

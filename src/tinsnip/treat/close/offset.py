@@ -20,6 +20,9 @@ __all__ = ["Offset"]
 _MOST_STEPS = 40.0
 """The longest side holds no fewer cells than this, however far the surface goes."""
 
+_MOST_TIMES = 10
+"""How far outward at most, in sizes of the part: beyond that a ball is all that is left of its shape."""
+
 
 class Offset(Treatment):
     """Put the whole surface the same distance further out, or in; colours come along, all of it counts as shifted."""
@@ -44,6 +47,8 @@ class Offset(Treatment):
             return Outcome(mesh, "Nothing to offset by 0 mm")
         if len(mesh.faces) == 0 or edges.open or edges.tangled or edges.flipped or not mesh.volume > 0:
             raise BadInput("only a closed, outward solid can be offset; close it first, or thicken a sheet")
+        if self.by_mm > _MOST_TIMES * float(mesh.size.max()):
+            raise BadInput(f"{self.by_mm:g} mm is more than {_MOST_TIMES} times the part's size; ask for less")
         vertices, faces, sound = sound_triangles(mesh)
         step = min(abs(self.by_mm) / STEPS_IN_OFFSET, float(mesh.size.max()) / _MOST_STEPS)
         places, skin, crossings = offset_skin(vertices, faces, self.by_mm, step, context.progress)

@@ -142,6 +142,10 @@ class Place(Treatment):
         )
 
 
+_LEAST_MM, _MOST_MM = 1e-6, 1e9
+"""Extents beyond which single-precision files, and squares of lengths, no longer tell corners apart safely."""
+
+
 class Scale(Treatment):
     """Scale about the origin: by a factor, or so that one extent comes to a length."""
 
@@ -168,6 +172,12 @@ class Scale(Treatment):
             if extent <= 0:
                 raise BadInput(f"the part has no extent along {self.axis}; give another axis")
             factor = self.length_mm / extent
+        largest = float(mesh.size.max()) * factor
+        if len(mesh.faces) and not _LEAST_MM <= largest <= _MOST_MM:
+            raise BadInput(
+                f"{factor:.4g} times as large the part would be {largest:.4g} mm; what is between {_LEAST_MM:g} and "
+                f"{_MOST_MM:g} mm can be worked on"
+            )
         return _moved(mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}{_walls_then(mesh, factor)}")
 
 
