@@ -175,11 +175,11 @@ class Said(unittest.TestCase):
             (tube(20.0, 90.0), 0, ""),
             (triangle, 2, "1 proper triangle"),
             (Mesh(np.tile(triangle.vertices, (50, 1)), np.arange(150).reshape(-1, 3)), 2, "1 proper triangle"),
-            (sheet(50.0), 2, "no thickness"),
-            (together(disc, put(disc, (0, 0, 0), True)), 2, "no thickness"),
-            (Mesh(disc.vertices, np.concatenate([disc.faces, disc.faces[:, ::-1]])), 2, "no thickness"),
-            (moebius(30.0), 2, "one side only"),
-            (klein(30.0), 2, "one side only"),
+            (sheet(50.0), 1, "no thickness"),
+            (together(disc, put(disc, (0, 0, 0), True)), 1, "no thickness"),
+            (Mesh(disc.vertices, np.concatenate([disc.faces, disc.faces[:, ::-1]])), 1, "no thickness"),
+            (moebius(30.0), 1, "one side only"),
+            (klein(30.0), 1, "one side only"),
             (sheet(100.0, 60, 0.2), 0, ""),
         ):
             with self.subTest(words=words, code=code):

@@ -28,6 +28,7 @@ from tinsnip.treat import (
     Recast,
     Reduce,
     Treatment,
+    Undone,
 )
 from tinsnip.treat.close.recast import propose_recast
 from tinsnip.words import counted, percent
@@ -35,6 +36,8 @@ from tinsnip.words import counted, percent
 __all__ = ["Routine", "RoutineStep", "Run", "built_in_routines", "load_routine", "routine_of"]
 
 _RECAST_MENDS = {"closed", "manifold", "outward", "volume", "crossings", "clear patches"}
+_STEP = "step"
+"""The check that fails where a step could not be done."""
 _MOST_TRIANGLES = 200_000_000
 """More than any scan has."""
 
@@ -183,7 +186,7 @@ class Routine(BaseModel):
         Raises
         ------
         BadInput
-            When the scan is no part at all, or a step cannot keep its promise on it; the text names the step.
+            When the scan is no part at all. A step that cannot keep its promise on it is not done, and its check fails.
         """
         progress = progress or Progress()
         why_not = no_part(scan.mesh)
@@ -199,9 +202,7 @@ class Routine(BaseModel):
                 try:
                     outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
                 except BadInput as error:
-                    if not any(TREATMENTS[later.treatment].remakes for later in steps[i + 1 :]):
-                        raise BadInput(f"{scan.path}: step {step.name}: {error}") from error
-                    outcome = Outcome(mesh, f"left to the recast: {error}")
+                    outcome = _not_done(mesh, str(error), [TREATMENTS[s.treatment] for s in steps[i + 1 :]])
             seconds = time.perf_counter() - begun
             done.append(
                 StepResult(
@@ -219,6 +220,13 @@ class Routine(BaseModel):
             if outcome.question:
                 break
         return Run(self, scan.mesh, mesh, before_last, done)
+
+
+def _not_done(mesh: Mesh, why: str, later: list[type[Treatment]]) -> Outcome:
+    """What becomes of a step that cannot be done: a later one takes over for it, or it is left undone and said."""
+    if any(treatment.remakes for treatment in later):
+        return Outcome(mesh, f"left to the recast: {why}")
+    return Outcome(mesh, f"not done: {why}", Account(undone=(Undone(_STEP, why),)))
 
 
 @dataclass(frozen=True)
@@ -302,7 +310,9 @@ class Run:
         for s in self.steps:
             for left in (one for one in s.account.undone if one.check != BUDGET):
                 told = f"{left.why} ({left.ways.format(step=s.name)})" if left.ways else left.why
-                found.append(Check(left.check, False, told, left.short))
+                if left.check == _STEP:
+                    told = f"step {s.name} could not be done: {told}"
+                found.append(Check(left.check, False, told, left.short or f"{s.name} not done"))
         lost = sum(s.treatment.lost_mm2(s.account) for s in self.steps) / max(float(self.raw.areas.sum()), 1e-300)
         found.append(
             Check(
@@ -342,7 +352,7 @@ class Run:
         """What could make it ready where its own means could not, and at what cost; empty where nothing is known."""
         waits = any(s.treatment == Recast.name and not s.enabled for s in self.routine.steps)
         wrong = {c.name for c in readiness.checks if c.passed is False}
-        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", "question"}:
+        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", "question", _STEP}:
             return ""
         told, deviation = propose_recast(self.mesh)
         return f"{told}: add --recast {deviation:.2g}"

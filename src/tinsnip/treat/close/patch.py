@@ -12,6 +12,7 @@ from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat.account import Account
+from tinsnip.treat.kit.edges.clearsides import clear_loops
 from tinsnip.treat.kit.edges.tidying import tidy_edges
 from tinsnip.treat.kit.patches.patching import PatchStyle, patch_clear_of_the_part, rings_of
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -105,8 +106,10 @@ class Patch(Treatment):
         numbers = np.flatnonzero(chosen)
         if len(numbers) == 0:
             return Outcome(mesh, "No hole to patch", Account(figures={"holes": 0}))
-        if mesh.edges.flipped or mesh.edges.tangled:
+        clear = clear_loops(mesh)[numbers]
+        if not clear.any():
             raise BadInput("tangled or flipped edges leave the holes without a clear edge; mend and orient first")
+        numbers, unclear = numbers[clear], int((~clear).sum())
         tidied = ""
         if self.tidy_rows:
             mesh, numbers, tidied = self._tidied(mesh, numbers, context)
@@ -135,6 +138,8 @@ class Patch(Treatment):
         if hung:
             text += f", took {counted(hung, 'triangle')} away that hung over a hole"
         text += crossed.said() + (f"; {tidied[0].lower()}{tidied[1:]}" if tidied else "")
+        if unclear:
+            text += f"; left {counted(unclear, 'hole')} open, which tangled or flipped edges leave without a clear edge"
         return Outcome(patched, text, account)
 
     def _tidied(self, mesh: Mesh, numbers: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray, str]:

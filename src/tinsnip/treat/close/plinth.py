@@ -11,6 +11,7 @@ from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
 from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
 from tinsnip.treat.account import Account
+from tinsnip.treat.kit.edges.clearsides import clear_loops
 from tinsnip.treat.kit.edges.footing import Form, footed
 from tinsnip.treat.kit.edges.tidying import tidy_edges
 from tinsnip.treat.kit.patches.clearance import what_new_triangles_cross
@@ -66,8 +67,10 @@ class Plinth(Treatment):
             boundaries = classify_boundaries(mesh)
         if len(rims) == 0:
             return Outcome(mesh, "No open rim", Account(figures={"rims": 0}))
-        if mesh.edges.flipped or mesh.edges.tangled:
+        clear = clear_loops(mesh)[rims]
+        if not clear.any():
             raise BadInput("tangled or flipped edges leave the rim without a clear side; mend and orient first")
+        rims, unclear = rims[clear], int((~clear).sum())
         if len(rims) > _MOST_RIMS:
             raise BadInput(
                 f"{counted(len(rims), 'open rim')} are no base to close; weld the scan or sweep strays first"
@@ -121,6 +124,8 @@ class Plinth(Treatment):
             made_triangles=len(mesh.faces) - before, gone_mm2=gone or None, guessed_mm2=patched, crossings=crossings,
             figures={"rims": len(rims)},
         )  # fmt: skip
+        if unclear:
+            said += f"; left {counted(unclear, 'rim')} open, which tangled or flipped edges leave without a clear side"
         return Outcome(mesh, f"{told}Closed {counted(len(rims), 'rim')}{said}", account)
 
     def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, np.ndarray, str]:
