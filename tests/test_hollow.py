@@ -1,8 +1,12 @@
 """Hollow: the wall by the test's own closest points, what stays as it was, and what readiness makes of it."""
 
+import json
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
+from click.testing import CliRunner
 from scipy.spatial import cKDTree
 
 from tests import specimens
@@ -10,7 +14,10 @@ from tests.exact_count import counted_exactly
 from tests.random_scans import moved
 from tests.seeds import share
 from tests.test_shapes import sheet
+from tinsnip.cli import cli
 from tinsnip.errors import BadInput
+from tinsnip.formats import FORMATS, read_scan, write_mesh
+from tinsnip.job import release
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.survey import examine
 from tinsnip.treat import Context, Hollow, Orient, StraightSnip, Sweep, Turn
@@ -61,6 +68,30 @@ class Hollowed(unittest.TestCase):
             after = Hollow(wall_mm=wall).apply(mesh, Context()).mesh
             self.assertEqual(counted_exactly(after.vertices, after.faces), (0, 0))
 
+    def told_by_files(self, hollow: Mesh) -> None:
+        """Released, it is ready in any format; PLY says that the void is meant, of others one can say so."""
+        with tempfile.TemporaryDirectory() as folder:
+            for name in FORMATS:
+                path = Path(folder) / f"hollow.{name}"
+                self.assertTrue(release(hollow, path).readiness.ready, name)
+                says = name == "ply"
+                check = ["check", str(path)]
+                for command, ready in (([*check, "--json"], says), ([*check, "--voids", "keep"], True)):
+                    result = CliRunner().invoke(cli, [*command, "--unit", "mm"])
+                    self.assertEqual(result.exit_code, 0 if ready else 1, f"{name}: {result.output}")
+                    self.assertEqual("may be meant" in result.output, not ready)
+            out = Path(folder) / "out"
+            command = ["run", "print-solid", f"{folder}/hollow.stl", "--out", str(out), "--unit", "mm"]
+            self.assertEqual(CliRunner().invoke(cli, [*command, "--voids", "keep", "--replace"]).exit_code, 0)
+            self.assertEqual(len(read_scan(out / "hollow.stl", "mm").mesh.shells), 2)
+            routine = Path(folder) / "hollow.json"
+            step = {"name": "hollow", "treatment": "hollow", "fields": {"wall_mm": 8.0}}
+            routine.write_text(json.dumps({"name": "hollow", "title": "hollow", "steps": [step]}))
+            write_mesh(specimens.sphere(100.0, 24).mesh, Path(folder) / "ball.stl")
+            command = ["run", str(routine), f"{folder}/ball.stl", "--out", str(out), "--unit", "mm"]
+            result = CliRunner().invoke(cli, command)
+            self.assertEqual(result.exit_code, 0, result.output)
+
     def test_it_is_ready_and_stays_hollow(self) -> None:
         ball = specimens.sphere(100.0, 24).mesh
         after = Hollow(wall_mm=8.0).apply(ball, Context()).mesh
@@ -70,6 +101,7 @@ class Hollowed(unittest.TestCase):
             self.assertEqual((found.counts()["hollows"], found.counts()["voids"], found.strays), (1, 0, []))
             self.assertIs(Sweep().apply(mesh, Context()).mesh, mesh)
             self.assertIs(Orient().apply(mesh, Context()).mesh, mesh)
+        self.told_by_files(after)
         # a void that nobody asked for is still one
         both = Mesh(
             np.concatenate([ball.vertices, 0.3 * ball.vertices]),

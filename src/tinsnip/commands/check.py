@@ -9,10 +9,11 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.commands.shared import JSON, UNIT, VOIDS, shown
 from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
+from tinsnip.survey.strays import with_voids_meant
 
 __all__ = ["check", "compare"]
 
@@ -20,14 +21,18 @@ __all__ = ["check", "compare"]
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @UNIT
+@VOIDS
 @JSON
-def check(file: Path, unit: str | None, as_json: bool) -> None:
+def check(file: Path, unit: str | None, voids: str | None, as_json: bool) -> None:
     """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
     with shown("Reading") as progress:
         scan = read_scan(file, unit, progress)
-        examination = examine(scan.mesh, progress)
+        examination = examine(with_voids_meant(scan.mesh) if voids else scan.mesh, progress)
     facts = {"file": str(file), "format": scan.format, "unit": scan.unit, "unit_reason": scan.unit_reason}
-    facts |= examination.counts() | {"notes": list(scan.notes)}
+    notes = list(scan.notes)
+    if examination.counts()["voids"]:
+        notes.append("a void may be meant: a hollow part has one; --voids keep takes it so")
+    facts |= examination.counts() | {"notes": notes}
     if as_json:
         click.echo(json.dumps(facts, indent=2))
     else:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.commands.shared import JSON, UNIT, VOIDS, shown
 from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, format_for
 from tinsnip.job import (
@@ -36,6 +36,7 @@ __all__ = ["routines", "run"]
 @click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
 @click.option("--recast", type=float, metavar="MM", help="Recast what cannot be closed otherwise, off by at most this.")
 @click.option("--provenance", is_flag=True, help="Say of each triangle whether it was measured (PLY only).")
+@VOIDS
 @click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
 @JSON
@@ -50,6 +51,7 @@ def run(
     max_file: float | None,
     recast: float | None,
     provenance: bool,
+    voids: str | None,
     replace: bool,
     settings: tuple[str, ...],
     as_json: bool,
@@ -65,7 +67,7 @@ def run(
     targets = targets_of(files, out, format_for(format_name).suffix, replace)
     results, failed = [], False
     with told_what_was_written([target for _, target in targets]):
-        for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, shown):
+        for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, shown, voids == "keep"):
             if isinstance(result, Exception):
                 text = told(result)
                 click.echo(f"tinsnip: {text}", err=True)

@@ -13,9 +13,12 @@ from tinsnip import kernels
 from tinsnip.formats import UNITS
 from tinsnip.progress import Progress
 
-__all__ = ["JSON", "UNIT", "shown"]
+__all__ = ["JSON", "UNIT", "VOIDS", "shown"]
 
 UNIT = click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of the file's numbers; guessed if left out.")
+VOIDS = click.option(
+    "--voids", type=click.Choice(["keep"]), help="keep: closed inner skins are meant, as those of a hollow part are."
+)
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
-from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.facets import triangulate_polygons
 
@@ -107,7 +107,7 @@ def read(path: Path, progress: Progress) -> Mesh:
         raise BadInput(f"is PLY of the kind '{form[:40]}', which Tinsnip does not know; export it again")
     body = np.memmap(path, np.uint8, "r")[offset:] if path.stat().st_size > offset else np.empty(0, np.uint8)
     source = _Text(body) if form == "ascii" else _Binary(body, ">" if "big" in form else "<")
-    vertices = colour = start = corners = provenance = None
+    vertices = colour = start = corners = provenance = hollow = None
     for element in elements:
         progress.step(f"Reading {path.name}")
         if element.count < 0 or element.count * max(1, source.least(element)) > len(body) - source.at:
@@ -126,6 +126,8 @@ def read(path: Path, progress: Progress) -> Mesh:
             scalars, (start, corners) = source.table(element, wanted)
             if scalars is not None and "provenance" in (scalars.dtype.names or ()):
                 provenance = np.clip(np.nan_to_num(scalars["provenance"]), 0, 2).astype(np.uint8)
+            if scalars is not None and HOLLOW in (scalars.dtype.names or ()):
+                hollow = np.nan_to_num(scalars[HOLLOW]) > 0
         else:
             source.table(element, None)
     if vertices is None or corners is None or len(start) < 2:
@@ -138,6 +140,10 @@ def read(path: Path, progress: Progress) -> Mesh:
         raise BadInput(f"face {int(np.argmin(size))} has fewer than three corners; export it again")
     faces, polygon, _ = triangulate_polygons(vertices, start, corners)
     attributes = {} if colour is None else {"colour": Attribute(Domain.VERTEX, colour)}
+    if hollow is not None and hollow.any():
+        within = np.zeros(len(vertices), dtype=np.uint8)
+        within[faces[hollow[polygon]].ravel()] = 1
+        attributes[HOLLOW] = Attribute(Domain.VERTEX, within)
     return Mesh(vertices, faces, None if provenance is None else provenance[polygon], attributes)
 
 
@@ -388,9 +394,12 @@ def _copy_triangles(raw, stride, at, faces):
 def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) -> None:
     """Write binary little-endian PLY in mm, positions in single precision, with colours when there are.
 
-    When asked, each face says its provenance: 0 measured, 1 shifted, 2 made.
+    When asked, each face says its provenance: 0 measured, 1 shifted, 2 made. Of a part that was hollowed on purpose
+    each face says whether it is of an inner skin.
     """
     progress.step(f"Writing {path.name}")
+    within = mesh.attributes[HOLLOW].values > 0 if HOLLOW in mesh.attributes else np.zeros(0, dtype=bool)
+    is_hollow = bool(within.any())
     columns = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
     names = ["property float x", "property float y", "property float z"]
     if mesh.colour is not None:
@@ -405,6 +414,7 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
         f"element face {len(mesh.faces)}",
         "property list uchar int vertex_indices",
         *["property uchar provenance"] * provenance,
+        *[f"property uchar {HOLLOW}"] * is_hollow,
         "end_header",
     ]
     table = np.empty(len(mesh.vertices), dtype=columns)
@@ -419,11 +429,14 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
         for begin in range(0, len(mesh.faces), 1 << 20):
             progress.check()
             faces = mesh.faces[begin : begin + (1 << 20)]
-            rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3)] + [("p", "u1")] * provenance)
+            own = [("p", "u1")] * provenance + [("h", "u1")] * is_hollow
+            rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3), *own])
             rows["n"] = 3
             rows["v"] = faces
             if provenance:
                 rows["p"] = mesh.provenance[begin : begin + len(faces)]
+            if is_hollow:
+                rows["h"] = within[faces[:, 0]]
             rows.tofile(file)
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ from tinsnip.job.routine import Routine, Run
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 from tinsnip.survey.readiness import Check, Readiness
+from tinsnip.survey.strays import with_voids_meant
 from tinsnip.treat import Reduce
 
 __all__ = ["Budget", "Result", "run_file", "run_on", "targets_of"]
@@ -116,6 +117,7 @@ def run_on(
     unit: str | None,
     provenance: bool,
     shown: Callable[[str], AbstractContextManager[Progress]],
+    keep_voids: bool = False,
 ) -> Iterator[tuple[Path, Result | Exception]]:
     """Run a routine on scans, one after another; one that goes wrong does not stop the others.
 
@@ -132,6 +134,8 @@ def run_on(
     provenance : bool
     shown : callable
         Gives the progress of the work on a file of a name.
+    keep_voids : bool
+        Whether closed inner skins are meant, as those of a hollow part are.
 
     Yields
     ------
@@ -141,7 +145,7 @@ def run_on(
     for file, target in targets:
         try:
             with shown(file.name) as progress:
-                yield file, run_one(file, target, routine, budget, format_name, unit, provenance, progress)
+                yield file, run_one(file, target, routine, budget, format_name, unit, provenance, progress, keep_voids)
         except Exception as error:
             yield file, error
 
@@ -196,9 +200,12 @@ def run_one(
     unit: str | None,
     provenance: bool,
     progress: Progress,
+    keep_voids: bool = False,
 ) -> Result:
     """Run a routine on one scan, and write what came of it."""
     scan = read_scan(file, unit, progress)
+    if keep_voids:
+        scan = replace(scan, mesh=with_voids_meant(scan.mesh))
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
     examination = release(run.mesh, target, format_name, progress, provenance, *run.judged_by)
     for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip

@@ -5,7 +5,8 @@ from pathlib import Path
 import numpy as np
 
 from tinsnip.formats import format_for, write_mesh
-from tinsnip.mesh import Mesh
+from tinsnip.formats.textures import texture_of_triangles
+from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, examine
 from tinsnip.survey.crossings import crossings_of, follow_crossings
@@ -84,6 +85,18 @@ def release(
     """
     name = name or format_for(path.suffix).name
     fitted = fit_to_format(mesh, name, progress)
-    back = write_mesh(fitted, path, progress, name, provenance)
+    back = _meant_as(fitted, write_mesh(fitted, path, progress, name, provenance))
     follow_crossings(fitted, back)
     return examine(back, progress, wanted_shells, ends_as=ends_as)
+
+
+def _meant_as(mesh: Mesh, back: Mesh) -> Mesh:
+    """What a file holds, with the voids that are meant known as such; not every format can say it."""
+    if HOLLOW not in mesh.attributes or HOLLOW in back.attributes:
+        return back
+    chosen = mesh.attributes[HOLLOW].values[mesh.faces[:, 0]] > 0
+    if "texture" in mesh.attributes and "texture" in back.attributes:  # they come back sorted by their texture
+        chosen = chosen[np.argsort(texture_of_triangles(mesh), kind="stable")]
+    within = np.zeros(len(back.vertices), dtype=np.uint8)
+    within[back.faces[chosen].ravel()] = 1
+    return back.with_attribute(HOLLOW, Attribute(Domain.VERTEX, within))

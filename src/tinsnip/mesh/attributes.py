@@ -8,7 +8,10 @@ from typing import Any
 import numpy as np
 from scipy import sparse
 
-__all__ = ["Attribute", "Domain", "Lineage", "carry"]
+__all__ = ["HOLLOW", "Attribute", "Domain", "Lineage", "carry"]
+
+HOLLOW = "hollow"
+"""An attribute of vertices: 1 on the inner skins of what was hollowed on purpose, 0 elsewhere."""
 
 
 class Domain(Enum):

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.spatial import cKDTree
 
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
 from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.remembered import remembered
@@ -17,7 +17,7 @@ from tinsnip.survey.finding import Finding, Kind
 from tinsnip.survey.islands import shells_that_are_islands
 from tinsnip.words import grouped, percent
 
-__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "HOLLOW", "Roles", "describe_chunks", "find_strays", "shell_roles"]
+__all__ = ["CHUNK_SHARE", "CRUMBS_SHARE", "Roles", "describe_chunks", "find_strays", "shell_roles", "with_voids_meant"]
 
 CHUNK_SHARE = 0.02
 """A stray of more than this share of the main shell's area may be part of the part: a chunk."""
@@ -25,8 +25,6 @@ CHUNK_SHARE = 0.02
 CRUMBS_SHARE = 0.05
 """Strays that together make up more than this share of the whole area are all chunks."""
 
-HOLLOW = "hollow"
-"""An attribute of vertices: 1 on the inner skins of what was hollowed on purpose, 0 elsewhere."""
 
 _OUTLINE_POINTS = 400
 _SCRAP_SHARE = 1e-3
@@ -113,6 +111,19 @@ def shell_roles(mesh: Mesh) -> Roles:
     elif small.any():
         chunk |= _against_the_main(mesh, main, small)
     return Roles(main, stray & ~chunk, chunk, void, inner, skin, island, hollow)
+
+
+def with_voids_meant(mesh: Mesh) -> Mesh:
+    """The mesh with its voids taken as meant; the very mesh where it has none."""
+    void = shell_roles(mesh).void
+    if not void.any():
+        return mesh
+    label = mesh.shells.label
+    within = np.zeros(len(mesh.vertices), dtype=np.uint8)
+    if HOLLOW in mesh.attributes:
+        within |= mesh.attributes[HOLLOW].values
+    within[mesh.faces[(label >= 0) & void[np.maximum(label, 0)]].ravel()] = 1
+    return mesh.with_attribute(HOLLOW, Attribute(Domain.VERTEX, within))
 
 
 def _on_purpose(mesh: Mesh) -> np.ndarray:

@@ -6,8 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import MADE, Attribute, Domain, Lineage, Mesh
-from tinsnip.survey.strays import HOLLOW
+from tinsnip.mesh import HOLLOW, MADE, Attribute, Domain, Lineage, Mesh
 from tinsnip.treat.account import Account
 from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.skins.recasting import sound_triangles

@@ -6,14 +6,13 @@ import numpy as np
 from scipy import sparse
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
+from tinsnip.mesh import HOLLOW, Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.measures import corner_shares, face_vectors
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import Crossings, crossings_of
-from tinsnip.survey.strays import HOLLOW
 from tinsnip.survey.tangles import degenerate_triangles, tangles_of
 from tinsnip.treat.kit.joins.arrangement import INSIDE, OPPOSITE, OUTSIDE, SAME, Arrangement, Unclear, arrange
 from tinsnip.treat.kit.joins.flats import join_needles_and_flip_caps

@@ -5,8 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Attribute, Domain, Mesh
-from tinsnip.survey.strays import HOLLOW
+from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
 
 __all__ = ["GREY", "put_together"]
 
