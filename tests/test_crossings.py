@@ -136,6 +136,34 @@ class Counted(unittest.TestCase):
             sums += [len(kind) for kind in expected]
         self.assertGreater(sums.min(), 20 * len(turns))
 
+    def test_an_unwelded_seam_crosses_nothing_but_what_it_would_welded(self) -> None:
+        ball = specimens.sphere(20.0, 24).mesh
+        for spoil in (False, True):
+            places = ball.vertices.copy()
+            if spoil:
+                places[100:130:5] *= -1.2
+            welded = Mesh(places, ball.faces)
+            upper = places[ball.faces].mean(axis=1)[:, 2] > 0
+            halves = [Mesh(places, ball.faces[side]) for side in (upper, ~upper)]
+            start = len(places)
+            apart = Mesh(
+                np.concatenate([places, places]),
+                np.concatenate([halves[0].faces, halves[1].faces + start]),
+            )
+            self.assertGreater(apart.edges.open, 20)
+            self.assertEqual(crossings_of(apart).total, crossings_of(welded).total)
+            self.assertEqual(crossings_of(welded).total > 0, spoil)
+            less = keep_triangles(apart, np.arange(len(apart.faces)) != 7)
+            expected = crossings_of(Mesh(less.vertices, less.faces)).total
+            self.assertEqual(follow_crossings(apart, less).total, expected)
+        # closed shells that touch are no seam: what a slicer would join there is counted
+        box = specimens.bored_box(20.0, 4).mesh
+        beside = Mesh(
+            np.concatenate([box.vertices, box.vertices + np.array([np.ptp(box.vertices[:, 0]), 0, 0])]),
+            np.concatenate([box.faces, box.faces + len(box.vertices)]),
+        )
+        self.assertGreater(crossings_of(beside).total, 0)
+
     def test_followed_from_step_to_step(self) -> None:
         """Only what changed is counted again; the sum is the same as counted anew."""
         rng = np.random.default_rng(3)

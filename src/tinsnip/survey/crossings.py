@@ -7,6 +7,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.remembered import is_known, remember, remembered
 from tinsnip.mesh.sameness import triangle_codes
@@ -50,11 +51,14 @@ class Crossings(NamedTuple):
 
 @remembered
 def crossings_of(mesh: Mesh) -> Crossings:
-    """Count every crossing and fold of a mesh; exact, see `space.crossings`."""
+    """Count every crossing and fold of a mesh; exact, see `space.crossings`.
+
+    Along an unwelded seam, where open edges have their corners in the same places, these count as common ones.
+    """
     if len(mesh.faces) == 0:
         none = np.empty((0, 2), dtype=np.int32)
         return Crossings(none, none)
-    return Crossings(*crossings_and_folds(mesh.vertices, mesh.faces, tree=mesh.tree))
+    return Crossings(*crossings_and_folds(mesh.vertices, _seams_as_one(mesh), tree=mesh.tree))
 
 
 def follow_crossings(before: Mesh, after: Mesh) -> Crossings:
@@ -88,11 +92,27 @@ def follow_crossings(before: Mesh, after: Mesh) -> Crossings:
     old = number[crossings_of(before).together]
     old = old[(old >= 0).all(axis=1)]
     old = old[stays[old].all(axis=1)] if len(old) else old
-    pairs, folds = meeting_again(after.vertices, after.faces, old)
-    new_pairs, new_folds = crossings_and_folds(after.vertices, after.faces, changed)
+    faces = _seams_as_one(after)
+    pairs, folds = meeting_again(after.vertices, faces, old)
+    new_pairs, new_folds = crossings_and_folds(after.vertices, faces, changed)
     found = Crossings(np.concatenate([pairs, new_pairs]), np.concatenate([folds, new_folds]))
     remember(after, crossings_of, found)
     return found
+
+
+def _seams_as_one(mesh: Mesh) -> np.ndarray:
+    """The triangles, with vertices of open edges that lie in one place as one, int32, shape (F, 3)."""
+    if mesh.edges.open == 0:
+        return mesh.faces
+    half = np.flatnonzero(mesh.twins.ravel() == OPEN)
+    corner = mesh.faces.ravel()
+    rim = np.unique(np.concatenate([corner[half], corner[np.where(half % 3 == 2, half - 2, half + 1)]]))
+    index, first = weld_exact(mesh.vertices[rim])
+    if len(first) == len(rim):
+        return mesh.faces
+    number = np.arange(len(mesh.vertices), dtype=np.int32)
+    number[rim] = rim[first[index]]
+    return number[mesh.faces]
 
 
 def _numbers_after(before: Mesh, after: Mesh) -> np.ndarray:
