@@ -16,8 +16,9 @@ from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, polled_here, stoppable
 from tinsnip.regions import Region
-from tinsnip.space.crossings import meeting_pairs
+from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import triangles_in_boxes
+from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.reduce.charts import corners_kept
@@ -285,17 +286,17 @@ class Reduce(Treatment):
 
 
 def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
-    """Pairs of triangles of a reduced mesh that meet where nothing met before, int32, shape (P, 2)."""
+    """Pairs of triangles of a reduced mesh that cross or fold where nothing did before, int32, shape (P, 2)."""
     if after is before:
         return np.empty((0, 2), dtype=np.int32)
-    pairs = meeting_pairs(after.vertices, after.faces, tree=after.tree)
+    pairs = crossings_of(after).together
     if len(pairs) == 0:
         return pairs
     low, high = _boxes_of(after, pairs)
     near = triangles_in_boxes(before.tree, low, high, polled_here())
     around = np.unique(near[:, 1])
     met = np.zeros(len(before.faces), dtype=bool)
-    met[meeting_pairs(before.vertices, before.faces, around).ravel()] = True
+    met[np.concatenate(crossings_and_folds(before.vertices, before.faces, around)).ravel()] = True
     known = np.zeros(len(pairs), dtype=bool)
     known[near[met[near[:, 1]], 0]] = True
     return pairs[~known]
