@@ -13,7 +13,15 @@ if SCREEN:
     from PySide6.QtCore import QPoint, QPointF, Qt
     from PySide6.QtGui import QImage, QWheelEvent
     from PySide6.QtTest import QTest
-    from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QListView, QSlider, QWidget
+    from PySide6.QtWidgets import (
+        QAbstractButton,
+        QApplication,
+        QComboBox,
+        QListView,
+        QSlider,
+        QToolButton,
+        QWidget,
+    )
 
     from tinsnip.app.stations.registry import STATIONS
     from tinsnip.app.widgets.curveplot import CurvePlot
@@ -114,8 +122,9 @@ class Keys(WindowTest):
         text = f"{other:.{field.decimals()}f}".replace(".", ",")
         QTest.keyClicks(field, text)
         self.assertEqual(field.value(), value)
-        QTest.keyClick(field, Qt.Key.Key_Escape)  # as it was, and no more
-        self.assertEqual((field.value(), field.is_being_typed, field.hasFocus()), (value, False, True))
+        QTest.keyClick(field, Qt.Key.Key_Escape)  # as it was, and the next key is not for it
+        self.assertEqual((field.value(), field.is_being_typed, field.hasFocus()), (value, False, False))
+        field.setFocus()
         field.selectAll()
         QTest.keyClicks(field, "7")
         QTest.keyClick(field, Qt.Key.Key_Z, Z)  # the typing, not the step
@@ -188,6 +197,25 @@ class Keys(WindowTest):
         self.key(Qt.Key.Key_Return)
         self.assertEqual(self.stands(), before)
         self.assertFalse(np.array_equal(self.view.camera.middle, place))
+
+    def test_esc_leaves_a_field_and_the_next_digit_opens_a_station(self) -> None:
+        self.key(Qt.Key.Key_3)
+        trim = self.window.tray("Trim")
+        for typed in ("17", ""):
+            value = trim.offset.value()
+            trim.offset.setFocus()
+            trim.offset.selectAll()
+            QTest.keyClicks(trim.offset, typed)
+            self.key(Qt.Key.Key_Escape)
+            self.assertFalse(trim.offset.hasFocus(), typed)
+            self.assertEqual(trim.offset.value(), value)
+            self.assertEqual(trim.plan is not None, bool(typed))  # typing is left first, the preview next
+            self.key(Qt.Key.Key_5)
+            self.assertEqual((self.session.station, trim.offset.value()), ("Holes", value))
+            self.key(Qt.Key.Key_3)
+        undoing = (self.window.menus.undo, self.window.menus.redo)
+        buttons = [b for b in self.window.findChildren(QToolButton) if b.defaultAction() in undoing]
+        self.assertEqual([b.focusPolicy() for b in buttons], [Qt.FocusPolicy.NoFocus] * 2)
 
     def test_esc_leaves_one_clean_state_and_stays(self) -> None:
         faces = len(self.session.mesh.faces)

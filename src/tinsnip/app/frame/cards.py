@@ -175,10 +175,11 @@ class Cards(QObject):
             self._notice_timer.start()
             self.place()
 
-    def _offer_fit(self) -> None:
-        self.offer.show()
-        self.offer.raise_()
-        self.place()
+    def _offer_fit(self, is_smaller: bool) -> None:
+        self.offer.setVisible(is_smaller)
+        if is_smaller:
+            self.offer.raise_()
+            self.place()
 
     # ---- showing
 

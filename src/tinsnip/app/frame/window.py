@@ -222,6 +222,7 @@ class Window(QMainWindow):
             button.setDefaultAction(action)
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonIconOnly)
             button.setAccessibleName(action.text())
+            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # or Enter might undo what nobody meant to
             row.addWidget(button)
         row.addStretch(1)
         self.state_button = _StateButton()

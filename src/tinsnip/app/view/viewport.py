@@ -49,13 +49,13 @@ class Viewport(QOpenGLWidget):
     touched
         The view was moved by hand.
     shrunk
-        The part is much smaller than it was, and still looked at as before.
+        The part is much smaller than it was, and still looked at as before; or it is so no more.
     """
 
     keeps_focus = True
     """A click on a control leaves the focus here, where keys turn the part."""
     touched = Signal()
-    shrunk = Signal()
+    shrunk = Signal(bool)
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
@@ -214,6 +214,7 @@ class Viewport(QOpenGLWidget):
             self._fitted = piece.id
             self._fit_frame = self.frames
             self.fit()
+            self.shrunk.emit(False)
         elif piece is not None:
             self._follow(piece.id, piece.mesh.box, piece.frame)
         if piece is not None:
@@ -231,8 +232,8 @@ class Viewport(QOpenGLWidget):
             self.camera.middle = box.mean(axis=0) + grown * (self.camera.middle - was.mean(axis=0))
             self.camera.scale *= grown
             self.moved()
-        elif now < _MUCH_SMALLER * before:
-            self.shrunk.emit()
+        elif now < _MUCH_SMALLER * before or before < _MUCH_SMALLER * now:
+            self.shrunk.emit(now < before)
 
     def touch(self) -> None:
         """The view is moved by hand: it stays as it is from now on."""

@@ -146,6 +146,7 @@ class NumberField(_Typed, QDoubleSpinBox):
             event.setAccepted(typed)
             if typed:
                 self.leave_typing()
+            self.clearFocus()  # or the next key, meant for a station, would be typed in here
         elif _is_undo(event) and not typed:
             event.ignore()
         else:
@@ -185,6 +186,7 @@ class TextField(_Typed, QLineEdit):
             event.setAccepted(self.take())
         elif event.key() == Qt.Key.Key_Escape and self.is_being_typed:
             self.setText(self._taken)
+            self.clearFocus()
         elif event.key() == Qt.Key.Key_Escape or (_is_undo(event) and not self.is_being_typed):
             event.ignore()
         else:
