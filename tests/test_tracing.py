@@ -15,6 +15,7 @@ from tinsnip.regions import Region
 from tinsnip.space.geodesic import shortest_path
 from tinsnip.space.nearest import nearest_on
 from tinsnip.survey.rags import find_rags
+from tinsnip.survey.seams import find_seams
 from tinsnip.treat import Context, StraightSnip, Tidy, TracedSnip
 
 MAKES = (specimens.sphere, specimens.torus, specimens.bored_box)
@@ -170,6 +171,18 @@ class TracedCuts(unittest.TestCase):
 
 
 class Tidied(unittest.TestCase):
+    def test_a_planes_cut_through_a_noisy_scan_is_neither_ragged_nor_cracked(self) -> None:
+        for seed in range(3):
+            for noise in (0.2, 0.5, 0.8):
+                rng = np.random.default_rng(seed)
+                ball = specimens.sphere(80.0, 60).mesh
+                edge = float(np.linalg.norm(np.diff(ball.vertices[ball.faces[0, :2]], axis=0)))
+                rough = Mesh(ball.vertices + rng.normal(0, noise * edge, ball.vertices.shape), ball.faces)
+                cut = StraightSnip(normal=(0.2, 0.1, 1), offset=5.0).apply(rough, Context()).mesh
+                kept = Mesh(cut.vertices.astype(np.float32).astype(np.float64), cut.faces)
+                for mesh in (cut, kept):  # as it was cut, and as a file of single precision gives it back
+                    self.assertEqual((find_rags(mesh), find_seams(mesh)), ([], []), (seed, noise))
+
     def test_random_ragged_rims(self) -> None:
         for seed in range(24):
             rng = np.random.default_rng(seed)

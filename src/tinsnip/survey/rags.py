@@ -5,12 +5,16 @@ import numpy as np
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
-from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.holes import Boundaries, classify_boundaries
 
 __all__ = ["find_rags", "ragged_rims"]
 
 _SHARP = np.cos(np.radians(60))
 _FEWEST = 6
+_FLAT = 2e-6
+"""Share of the part's size within which a plane's cut is flat, also when read back from single precision."""
+_SEEN = 0.2
+"""Share of a rim's usual edge below which an edge is too short to make it look ragged."""
 _SHARE = 0.04
 """Of a rim's vertices, from which on it is ragged as a whole; a plate with a few corners is not."""
 
@@ -27,9 +31,24 @@ def ragged_rims(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
     before[begin] = loops.start[1:] - 1
     size = np.linalg.norm(along, axis=1)
     sharp = (along * along[before]).sum(axis=1) < _SHARP * size * size[before]
+    # where a cut passes close by a vertex it leaves edges too short to be seen, which may point anywhere
+    usual = np.repeat(np.add.reduceat(size, begin) / np.diff(loops.start), np.diff(loops.start))
+    sharp &= np.minimum(size, size[before]) > _SEEN * usual
     turns = np.add.reduceat(sharp.astype(np.int64), begin)
     many = (turns >= _FEWEST) & (turns >= _SHARE * np.diff(loops.start))
-    return many & classify_boundaries(mesh).is_rim, turns
+    measured = classify_boundaries(mesh)
+    return many & measured.is_rim & ~_cut_by_a_plane(mesh, measured), turns
+
+
+def _cut_by_a_plane(mesh: Mesh, measured: Boundaries) -> np.ndarray:
+    """Loops that lie in one plane as no scanner's border does: fresh cuts, however they turn; bool, shape (L,)."""
+    loops = mesh.loops
+    normal = measured.vector_area / np.maximum(np.linalg.norm(measured.vector_area, axis=1), 1e-300)[:, None]
+    points = mesh.vertices[mesh.faces.ravel()[loops.halfedges]]
+    number = np.repeat(np.arange(len(loops)), np.diff(loops.start))
+    heights = np.einsum("ij,ij->i", points - points[loops.start[number]], normal[number])
+    spread = np.maximum.reduceat(heights, loops.start[:-1]) - np.minimum.reduceat(heights, loops.start[:-1])
+    return spread <= _FLAT * mesh.diagonal
 
 
 def find_rags(mesh: Mesh) -> list[Finding]:

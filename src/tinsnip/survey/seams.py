@@ -24,6 +24,9 @@ _SLACK = 2.0
 _FEWEST = 3
 _DOUBTFUL = 0.25
 """Gaps whose median is above this share of the reach are no seam, but edges that happen to lie near each other."""
+_SHORTCUT = 0.5
+"""The two sides of a seam lie nearer to each other than this share of the way along the edge between them; a bend of
+60 degrees, the sharpest that a clean cut through a scan makes, comes to the same."""
 _ALONG = 0.3
 """Share of a shell's open edges along others, from which on it counts as one that touches."""
 
@@ -136,18 +139,11 @@ def seams_of(mesh: Mesh) -> Seams:
     if len(edges.half) < 2:
         return none
     reach = _REACH * float(np.median(edges.length))
-    found = gaps_at(edges, np.arange(len(edges.vertices), dtype=np.int32), reach)
-    # where seams are welded at their ends only, these are common to several open edges, and no gap is to be seen there
-    common = np.bincount(edges.ends[:, 0], minlength=len(edges.vertices)) > 1
-    point, edge, gap = (values[~common[found[0]]] for values in found[:3])
-    least, met = np.full(len(edges.vertices), np.inf), np.full(len(edges.half), np.inf)
-    np.minimum.at(least, point, gap)
-    np.minimum.at(met, edge, gap)
-    near = np.isfinite(least)
-    along = (near | common)[edges.ends].all(axis=1) & (near[edges.ends].any(axis=1) | np.isfinite(met))
-    gaps = np.where(near[edges.ends[:, 0]], least[edges.ends[:, 0]], np.minimum(least[edges.ends[:, 1]], met))[along]
-    if len(gaps) < _FEWEST or np.median(gaps) > _DOUBTFUL * reach:
-        return none
+    every = gaps_at(edges, np.arange(len(edges.vertices), dtype=np.int32), reach)
+    for found in (every, _across(mesh, edges, every)):  # what only follows on along a line makes no seam, nor hides one
+        point, edge, along, gaps = _beside(edges, found)
+        if len(gaps) < _FEWEST or np.median(gaps) > _DOUBTFUL * reach:
+            return none
     floor = 1e-9 * mesh.diagonal
     # vertices that belong together lie farther from each other than from the nearest edge
     ends = edges.ends[edge]
@@ -157,6 +153,46 @@ def seams_of(mesh: Mesh) -> Seams:
     wide = max(wide, float(np.quantile(far, _NEARLY_ALL)) if len(far) else 0.0)
     tolerance = min(max(_SLACK * wide, floor), reach)
     return Seams(tolerance, edges.half[along], gaps, edges, found)
+
+
+def _beside(edges: OpenEdges, found: tuple[np.ndarray, ...]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Which vertices lie near which edges, which edges lie along others, bool, and the gap at the beginning of each."""
+    # where seams are welded at their ends only, these are common to several open edges, and no gap is to be seen there
+    common = np.bincount(edges.ends[:, 0], minlength=len(edges.vertices)) > 1
+    point, edge, gap = (values[~common[found[0]]] for values in found[:3])
+    least, met = np.full(len(edges.vertices), np.inf), np.full(len(edges.half), np.inf)
+    np.minimum.at(least, point, gap)
+    np.minimum.at(met, edge, gap)
+    near = np.isfinite(least)
+    along = (near | common)[edges.ends].all(axis=1) & (near[edges.ends].any(axis=1) | np.isfinite(met))
+    gaps = np.where(near[edges.ends[:, 0]], least[edges.ends[:, 0]], np.minimum(least[edges.ends[:, 1]], met))[along]
+    return point, edge, along, gaps
+
+
+def _across(mesh: Mesh, edges: OpenEdges, found: tuple[np.ndarray, ...]) -> tuple[np.ndarray, ...]:
+    """Of what lies near, what lies across a seam: not what follows a few short edges on along the same line.
+
+    Along a line the way from one place to another is hardly longer than the gap between them; across a seam it is.
+    """
+    loops, corner = mesh.loops, mesh.faces.ravel()
+    half = loops.halfedges
+    lengths = np.linalg.norm(
+        mesh.vertices[corner[half - half % 3 + (half + 1) % 3]] - mesh.vertices[corner[half]], axis=1
+    )
+    number = np.repeat(np.arange(len(loops)), np.diff(loops.start))
+    way = np.concatenate([[0.0], np.cumsum(lengths)])
+    whole = way[loops.start[1:]] - way[loops.start[:-1]]
+    begin = way[:-1] - way[loops.start[number]]
+    order = np.argsort(half)
+    at = order[np.searchsorted(half[order], edges.half)]  # where each open edge stands in its loop
+    of_vertex, along_vertex = np.full(len(edges.vertices), -1), np.zeros(len(edges.vertices))
+    of_vertex[edges.ends[:, 0]], along_vertex[edges.ends[:, 0]] = number[at], begin[at]
+    point, edge, gap, along = found
+    same = of_vertex[point] == number[at[edge]]
+    apart = np.abs(along_vertex[point] - begin[at[edge]] - along * lengths[at[edge]])
+    apart = np.minimum(apart, whole[number[at[edge]]] - apart)
+    across = ~same | (gap < _SHORTCUT * apart)
+    return point[across], edge[across], gap[across], along[across]
 
 
 def shells_that_touch(mesh: Mesh) -> int:
