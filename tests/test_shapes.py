@@ -7,7 +7,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import region_of_holes, region_of_shells
@@ -316,6 +316,32 @@ class Mending(unittest.TestCase):
 
 
 class Closing(unittest.TestCase):
+    def test_what_no_tangle_comes_near_is_closed_all_the_same(self) -> None:
+        ball = specimens.sphere(100.0, 30).mesh
+        middle = ball.vertices[ball.faces].mean(axis=1)
+        holed = keep_triangles(ball, np.abs(middle[:, 2]) < 0.96 * 50.0)
+        self.assertEqual(len(holed.loops), 2)
+        # a fin on an edge beside the upper hole: three triangles have it
+        corner = holed.faces.ravel()[holed.loops.halfedges]
+        upper = corner[holed.vertices[corner, 2] > 0]
+        at = next(f for f in holed.faces if np.isin(f, upper).sum() == 1)
+        tip = len(holed.vertices)
+        finned = Mesh(
+            np.vstack([holed.vertices, 1.2 * holed.vertices[at].mean(axis=0)]),
+            np.vstack([holed.faces, [at[0], at[1], tip], [at[1], at[2], tip]]),
+        )
+        self.assertGreater(finned.edges.tangled, 0)
+        outcome = Patch().apply(finned, Context())
+        self.assertRegex(outcome.text, r"^Patched 1 hole; left \d+ holes? open")
+        made = outcome.mesh.vertices[outcome.mesh.faces[outcome.mesh.provenance == MADE]]
+        self.assertTrue((made[:, :, 2] < 0).all())
+        self.assertEqual(specimens.triangle_set(finned.vertices, finned.faces)
+                         - specimens.triangle_set(outcome.mesh.vertices, outcome.mesh.faces), set())  # fmt: skip
+        mesh = outcome.mesh
+        for treatment in (Mend(), Orient(), Sweep(chunks="sweep"), Patch()):
+            mesh = treatment.apply(mesh, Context()).mesh
+        self.assertEqual(specimens.closed_faults(mesh.vertices, mesh.faces), "")
+
     def test_holes_of_all_sizes_in_all_units(self) -> None:
         rng = np.random.default_rng(1)
         for unit in (2e-3, 1.0, 3e3):
