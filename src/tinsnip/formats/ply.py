@@ -10,6 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
+from tinsnip.mesh.attributes import hollow_at
 from tinsnip.progress import Progress
 from tinsnip.space.facets import triangulate_polygons
 
@@ -141,9 +142,7 @@ def read(path: Path, progress: Progress) -> Mesh:
     faces, polygon, _ = triangulate_polygons(vertices, start, corners)
     attributes = {} if colour is None else {"colour": Attribute(Domain.VERTEX, colour)}
     if hollow is not None and hollow.any():
-        within = np.zeros(len(vertices), dtype=np.uint8)
-        within[faces[hollow[polygon]].ravel()] = 1
-        attributes[HOLLOW] = Attribute(Domain.VERTEX, within)
+        attributes[HOLLOW] = hollow_at(faces[hollow[polygon]], len(vertices))
     return Mesh(vertices, faces, None if provenance is None else provenance[polygon], attributes)
 
 

@@ -6,7 +6,8 @@ import numpy as np
 
 from tinsnip.formats import format_for, write_mesh
 from tinsnip.formats.textures import texture_of_triangles
-from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
+from tinsnip.mesh import HOLLOW, Mesh
+from tinsnip.mesh.attributes import hollow_at
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, examine
 from tinsnip.survey.crossings import crossings_of, follow_crossings
@@ -97,6 +98,4 @@ def _meant_as(mesh: Mesh, back: Mesh) -> Mesh:
     chosen = mesh.attributes[HOLLOW].values[mesh.faces[:, 0]] > 0
     if "texture" in mesh.attributes and "texture" in back.attributes:  # they come back sorted by their texture
         chosen = chosen[np.argsort(texture_of_triangles(mesh), kind="stable")]
-    within = np.zeros(len(back.vertices), dtype=np.uint8)
-    within[back.faces[chosen].ravel()] = 1
-    return back.with_attribute(HOLLOW, Attribute(Domain.VERTEX, within))
+    return back.with_attribute(HOLLOW, hollow_at(back.faces[chosen], len(back.vertices)))

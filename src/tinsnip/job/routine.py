@@ -3,7 +3,7 @@
 import json
 import math
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -281,7 +281,8 @@ class Run:
         self.mesh = outcome.mesh
         last = self.steps[-1]
         seconds = time.perf_counter() - begun
-        self.steps[-1] = StepResult(last.name, treatment, outcome.text, outcome.account, last.before_mm2, True, seconds)
+        account = replace(outcome.account, undone=last.account.undone)  # held to what was asked for at first
+        self.steps[-1] = StepResult(last.name, treatment, outcome.text, account, last.before_mm2, True, seconds)
         return self.mesh is not self.before_last
 
     @property

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from scipy import sparse
 
-__all__ = ["HOLLOW", "Attribute", "Domain", "Lineage", "carry"]
+__all__ = ["HOLLOW", "Attribute", "Domain", "Lineage", "carry", "hollow_at"]
 
 HOLLOW = "hollow"
 """An attribute of vertices: 1 on the inner skins of what was hollowed on purpose, 0 elsewhere."""
@@ -95,6 +95,13 @@ def _leaning(new: np.ndarray, values: np.ndarray, towards: np.ndarray, share: np
     out = new.copy()
     out[some] = (np.rint(mixed) if np.issubdtype(values.dtype, np.integer) else mixed).astype(values.dtype)
     return out
+
+
+def hollow_at(corners: np.ndarray, count: int) -> Attribute:
+    """The attribute `HOLLOW` of `count` vertices, set at the corners of the triangles of inner skins."""
+    within = np.zeros(count, dtype=np.uint8)
+    within[corners.ravel()] = 1
+    return Attribute(Domain.VERTEX, within)
 
 
 def carry(attributes: Mapping[str, Attribute], lineage: Lineage) -> dict[str, Attribute]:

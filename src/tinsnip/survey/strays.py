@@ -1,11 +1,13 @@
 """What each shell is: the part, strays beside it, voids and solids within, second skins; and what may be part of it."""
 
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
+from tinsnip.mesh import HOLLOW, Mesh
+from tinsnip.mesh.attributes import hollow_at
 from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.remembered import remembered
@@ -119,11 +121,10 @@ def with_voids_meant(mesh: Mesh) -> Mesh:
     if not void.any():
         return mesh
     label = mesh.shells.label
-    within = np.zeros(len(mesh.vertices), dtype=np.uint8)
+    within = hollow_at(mesh.faces[(label >= 0) & void[np.maximum(label, 0)]], len(mesh.vertices))
     if HOLLOW in mesh.attributes:
-        within |= mesh.attributes[HOLLOW].values
-    within[mesh.faces[(label >= 0) & void[np.maximum(label, 0)]].ravel()] = 1
-    return mesh.with_attribute(HOLLOW, Attribute(Domain.VERTEX, within))
+        within = replace(within, values=within.values | mesh.attributes[HOLLOW].values)
+    return mesh.with_attribute(HOLLOW, within)
 
 
 def _on_purpose(mesh: Mesh) -> np.ndarray:

@@ -238,16 +238,14 @@ class ReduceTray(Tray):
             self._fill()
             self._show_level()
         else:
-            self._ask(self.wanted, self._goal)
-            self._fill()
-            self._show_level()
+            self._want(self.wanted, self._goal)
 
     # ---- the level
 
-    def _want(self, triangles: int) -> None:
-        """Show the level of so many triangles."""
+    def _want(self, triangles: int, goal: dict[str, object] | None = None) -> None:
+        """Show the level of so many triangles, or the one that a goal comes to."""
         self._is_asked = True
-        self._ask(triangles)
+        self._ask(triangles, goal)
         self._fill()
         self._show_level()
 
