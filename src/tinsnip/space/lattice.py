@@ -11,16 +11,20 @@ import numpy as np
 from scipy import ndimage
 
 from tinsnip.kernels import kernel
-from tinsnip.progress import check_here
+from tinsnip.progress import check_here, polled_here
+from tinsnip.space.tree import triangles_in_boxes
 from tinsnip.space.winding import Winding
 from tinsnip.threads import in_chunks
 
-__all__ = ["INSIDE", "SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
+__all__ = ["INSIDE", "MARGIN", "SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
 
 SIDE = 4
 """Nodes along a block's side."""
 _NODES = SIDE**3
-_MARGIN = 2 * SIDE
+MARGIN = 2 * SIDE
+"""Steps that a lattice reaches beyond what is laid into it."""
+_BORDER = 2
+"""Nodes at the lattice's own border whose edges no triangle is laid into."""
 _SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
 """Puts the lattice where no vertex of a modelled part lies on its lines."""
 _SURE = 0.2
@@ -109,17 +113,21 @@ def _scan(P, faces, begin, end, shape, keys, shares, triangles):
             nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
             low = min(P[a, axis], P[b, axis], P[c, axis])
             high = max(P[a, axis], P[b, axis], P[c, axis])
+            lu, hu = max(lu, _BORDER), min(hu, shape[u] - 1 - _BORDER)
+            lv, hv = max(lv, _BORDER), min(hv, shape[v] - 1 - _BORDER)
             for j in range(int(np.ceil(lu)), int(np.floor(hu)) + 1):
                 for k in range(int(np.ceil(lv)), int(np.floor(hv)) + 1):
                     one = _side(P, a, b, j, k, u, v)
                     if one != _side(P, b, c, j, k, u, v) or one != _side(P, c, a, j, k, u, v):
                         continue
+                    at = low
+                    if nx != 0.0:
+                        at = P[a, axis] - (ny * (j - P[a, u]) + nz * (k - P[a, v])) / nx
+                    at = min(max(at, low), high)
+                    i = int(np.floor(at))
+                    if i < _BORDER or i >= shape[axis] - 1 - _BORDER:
+                        continue
                     if not counting:
-                        at = low
-                        if nx != 0.0:
-                            at = P[a, axis] - (ny * (j - P[a, u]) + nz * (k - P[a, v])) / nx
-                        at = min(max(at, low), high)
-                        i = int(np.floor(at))
                         x = i if axis == 0 else (k if axis == 1 else j)
                         y = j if axis == 0 else (i if axis == 1 else k)
                         z = k if axis == 0 else (j if axis == 1 else i)
@@ -300,7 +308,9 @@ def _sorted(keys: np.ndarray, share: np.ndarray) -> np.ndarray:
     return order
 
 
-def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[Lattice, np.ndarray]:
+def lay_into_lattice(
+    field: Winding, step: float, room: float = 0.0, box: np.ndarray | None = None
+) -> tuple[Lattice, np.ndarray]:
     """Lay a surface into a lattice, with all blocks its triangles cut lattice edges in.
 
     Parameters
@@ -311,6 +321,9 @@ def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[La
         Distance of neighbouring nodes, mm.
     room : float
         How much further than the surface the lattice reaches, mm.
+    box : ndarray, shape (2, 3), optional
+        Lower and upper corner of what is laid in, mm: the surface's own by default. The lattice reaches `MARGIN` steps
+        further, and what is inside is cut off along its border.
 
     Returns
     -------
@@ -319,12 +332,21 @@ def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[La
     near : ndarray of bool, shape (X, Y, Z)
         Blocks that lie near open edges.
     """
-    used = np.unique(field.faces)
-    box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
-    low = box[0] - room - (_MARGIN + _SHIFT) * step
-    shape = np.ceil((box[1] + room - low) / step).astype(np.int64) + 1 + _MARGIN
+    near_by = box is not None
+    if not near_by:
+        used = np.unique(field.faces)
+        box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
+    low = box[0] - room - (MARGIN + _SHIFT) * step
+    shape = np.ceil((box[1] + room - low) / step).astype(np.int64) + 1 + MARGIN
     shape = -(-shape // SIDE) * SIDE
-    keys, crossings = _cut(field.vertices, field.faces, low, step, shape)
+    faces = field.faces
+    if near_by:
+        corners = np.stack([low, low + (shape - 1) * step])
+        chosen = np.unique(triangles_in_boxes(field.tree, corners[:1], corners[1:], polled_here())[:, 1])
+        faces = faces[chosen]
+    keys, crossings = _cut(field.vertices, faces, low, step, shape)
+    if near_by:
+        crossings = crossings._replace(triangle=chosen[crossings.triangle].astype(np.int32))
     number = np.full(shape // SIDE, -1, dtype=np.int32)
     _mark_round(keys, shape, number)
     blocks = np.ascontiguousarray(np.argwhere(number == 0))
@@ -333,20 +355,20 @@ def lay_into_lattice(field: Winding, step: float, room: float = 0.0) -> tuple[La
     _note_cuts(keys, shape, number, cut)
     inside, turns = np.zeros(len(cut), dtype=bool), np.zeros(len(cut), dtype=np.float32)
     lattice = Lattice(low, step, number, blocks, inside, turns, cut, crossings)
-    return lattice, _near_open_edges(field, lattice)
+    return lattice, _near_open_edges(field.vertices, faces, lattice)
 
 
-def _near_open_edges(field: Winding, lattice: Lattice) -> np.ndarray:
+def _near_open_edges(vertices: np.ndarray, faces: np.ndarray, lattice: Lattice) -> np.ndarray:
     near = np.zeros(lattice.number.shape, dtype=bool)
-    faces = field.faces.astype(np.int64)
+    faces = faces.astype(np.int64)
     ends = np.sort(np.concatenate([faces[:, [k, (k + 1) % 3]] for k in range(3)]), axis=1)
-    key = np.sort(ends[:, 0] * len(field.vertices) + ends[:, 1])
+    key = np.sort(ends[:, 0] * len(vertices) + ends[:, 1])
     fresh = np.concatenate([[True], key[1:] != key[:-1]])
     count = np.diff(np.append(np.flatnonzero(fresh), len(key)))
     odd = key[fresh][count != 2]  # tangled edges count too: what hangs together there is open in its own way
     if len(odd) == 0:
         return near
-    a, b = field.vertices[odd // len(field.vertices)], field.vertices[odd % len(field.vertices)]
+    a, b = vertices[odd // len(vertices)], vertices[odd % len(vertices)]
     width = SIDE * lattice.step
     steps = int(np.ceil(np.linalg.norm(b - a, axis=1).max() / width)) + 1
     for part in np.linspace(0.0, 1.0, steps + 1):

@@ -8,6 +8,7 @@ from tinsnip.treat.close.offset import Offset
 from tinsnip.treat.close.patch import Patch
 from tinsnip.treat.close.plinth import Plinth
 from tinsnip.treat.close.recast import Recast
+from tinsnip.treat.close.recastplaces import RecastPlaces
 from tinsnip.treat.close.simple import AddSolid, Drain
 from tinsnip.treat.close.stretch import Stretch
 from tinsnip.treat.close.strip import Strip
@@ -68,6 +69,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Patch,
         Plinth,
         Foot,
+        RecastPlaces,
         Recast,
         Hollow,
         Thicken,
@@ -115,6 +117,7 @@ __all__ = [
     "Plinth",
     "PullIn",
     "Recast",
+    "RecastPlaces",
     "Reduce",
     "RoundSnip",
     "Scale",

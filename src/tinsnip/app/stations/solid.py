@@ -13,7 +13,7 @@ from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
-from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, WeldSeams
+from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, RecastPlaces, WeldSeams
 from tinsnip.treat.kit.joins.joining import How
 from tinsnip.words import counted, grouped
 
@@ -150,7 +150,7 @@ class SolidTray(PreviewTray):
     def close_by_small_means(self) -> None:
         """All that closes with as little change as can be, in the order in which one helps the next."""
         ends = [Mend(), Orient(), MendCrossings()]
-        self.session.do_all([WeldSeams(), *ends, Patch(), self.treatment(), *ends])
+        self.session.do_all([WeldSeams(), *ends, Patch(), self.treatment(), *ends, RecastPlaces()])
 
     def leave(self) -> None:
         self.recasting.look.leave()

@@ -3,16 +3,13 @@
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.halfedges import ABSENT, OPEN, RING, fans_of
-from tinsnip.mesh.measures import triangle_areas, triangles_at
-from tinsnip.mesh.subsets import keep_triangles
-from tinsnip.progress import check_here
+from tinsnip.mesh.halfedges import ABSENT, RING
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.survey.crossings import clusters_of, crossings_of
+from tinsnip.treat.kit.joins.openings import Openings, rows_about, taken_out
 from tinsnip.treat.kit.patches.patching import PatchStyle, Ring, patch_owners, patch_rings
 from tinsnip.treat.treatment import Context
 
@@ -54,29 +51,6 @@ class Untangled(NamedTuple):
     gone: float
 
 
-class _Holes(NamedTuple):
-    """The mesh without the places that cross.
-
-    Attributes
-    ----------
-    mesh : Mesh
-    rings : list of ndarray of int
-        Vertices round each hole, against the open half-edges.
-    ring_part : ndarray of int
-        The part of the surface that was taken out within each ring.
-    part : ndarray of int, shape (F,)
-        Which part each triangle before belongs to; -1 for one that stays.
-    failed : ndarray of bool
-        Parts that cannot be refilled: with another number of rings than one.
-    """
-
-    mesh: Mesh
-    rings: list[np.ndarray]
-    ring_part: np.ndarray
-    part: np.ndarray
-    failed: np.ndarray
-
-
 def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
     """Take out what crosses and refill it with patches that cross nothing; what cannot be mended so stays as it was.
 
@@ -104,9 +78,8 @@ def untangle_crossings(mesh: Mesh, context: Context) -> Untangled:
     while active.any():
         context.progress.check()
         state[1] = min(int(rows[active].max()), _MOST_ROWS)
-        chosen = _around(mesh, pairs, label, rows, active)
-        holes = _taken_out(mesh, chosen)
-        bad = holes.failed | _too_large(mesh, holes)
+        holes = taken_out(mesh, _around(mesh, pairs, label, rows, active))
+        bad = _cannot_be_refilled(mesh, holes)
         filled, wrong = _refilled(holes, bad, context)
         bad[wrong] = True
         if not bad.any():
@@ -128,96 +101,27 @@ def _around(mesh: Mesh, pairs: np.ndarray, label: np.ndarray, rows: np.ndarray, 
     for count in np.unique(rows[active]):
         own = np.zeros(len(mesh.faces), dtype=bool)
         own[pairs[(active & (rows == count))[label]]] = True
-        for _ in range(count):
-            own = triangles_at(mesh.faces, _corners_of(mesh, own))
-        chosen |= own
+        chosen |= rows_about(mesh, own, count)
     return chosen
 
 
-def _corners_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
-    at = np.zeros(len(mesh.vertices), dtype=bool)
-    at[mesh.faces[chosen]] = True
-    return at
-
-
-def _taken_out(mesh: Mesh, chosen: np.ndarray) -> _Holes:
-    """Take triangles out, with what would hang by a corner or be cut off as a scrap then, and find the rings left."""
-    chosen = chosen.copy()
-    was_pinched = fans_of(mesh.faces, mesh.twins, len(mesh.vertices)) > 1
-    for _ in range(20):
-        check_here()
-        stays = np.flatnonzero(~chosen)
-        rest = keep_triangles(mesh, stays)
-        old = mesh.faces[stays]  # the same triangles over the old vertices
-        number = np.full(len(rest.vertices), -1, dtype=np.int64)
-        number[rest.faces.ravel()] = old.ravel()
-        pinched = np.zeros(len(mesh.vertices), dtype=bool)
-        pinched[number[fans_of(rest.faces, rest.twins, len(rest.vertices)) > 1]] = True
-        more = triangles_at(mesh.faces, pinched & ~was_pinched) & ~chosen
-        shells, count = rest.shells, int(chosen.sum())
-        before = mesh.shells
-        came_from = before.label[stays[shells.first]]
-        scrap = (shells.triangles < before.triangles[came_from]) & (shells.triangles <= max(8, count))
-        scrap &= shells.triangles < 0.01 * before.triangles[came_from] + 8
-        more[stays[np.append(scrap, False)[shells.label]]] = True
-        if not more.any():
-            break
-        chosen |= more
-    part = _parts_of(mesh, chosen)
-    rings, ring_part = [], []
-    corner, was_open = rest.faces.ravel(), mesh.twins[(3 * stays[:, None] + np.arange(3)).ravel()] == OPEN
-    loops = rest.loops
-    part_at = np.full(len(mesh.vertices), -1, dtype=np.int64)
-    part_at[mesh.faces[chosen]] = part[chosen][:, None]
-    whole = np.zeros(int(part.max()) + 1, dtype=np.int64)
-    at_rim = np.zeros(len(whole), dtype=bool)
-    for i in range(len(loops)):
-        half = loops.loop(i)
-        if was_open[half].all():
-            continue
-        owner = part_at[number[corner[half]]]
-        owner = owner[owner >= 0]
-        if was_open[half].any():  # at a rim or a hole: what was taken out is not refilled
-            at_rim[owner] = True
-            continue
-        whole[owner[0]] += 1
-        rings.append(corner[half][::-1])
-        ring_part.append(owner[0])
-    failed = whole != 1
-    own = np.flatnonzero(chosen)
-    shell = np.zeros(len(whole), dtype=np.int64)
-    shell[part[own]] = mesh.shells.label[own]
-    area = np.bincount(part[own], weights=triangle_areas(mesh.vertices, mesh.faces[own]))
-    little = area <= _MOST_LOST * mesh.shells.area[shell]
-    failed[at_rim] = (whole[at_rim] > 0) | ~little[at_rim]
-    # a shell that went as a whole has no ring
-    return _Holes(rest, rings, np.array(ring_part, dtype=np.int64), part, failed)
-
-
-def _parts_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
-    """The part of the surface that each chosen triangle belongs to, int, shape (F,): touching ones to one; else -1."""
-    own = np.flatnonzero(chosen)
-    corners, at = np.unique(mesh.faces[own], return_inverse=True)
-    count = len(own) + len(corners)
-    one = np.repeat(np.arange(len(own)), 3)
-    graph = coo_matrix((np.ones(len(one)), (one, len(own) + at.ravel())), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
-    part = np.full(len(mesh.faces), -1, dtype=np.int64)
-    part[own] = np.unique(label[: len(own)], return_inverse=True)[1]
-    return part
-
-
-def _too_large(mesh: Mesh, holes: _Holes) -> np.ndarray:
-    """Parts that take too much of their shell."""
+def _cannot_be_refilled(mesh: Mesh, holes: Openings) -> np.ndarray:
+    """Parts with another number of rings than one, at an open edge unless they are small, or too large a part."""
     own = np.flatnonzero(holes.part >= 0)
-    count = np.bincount(holes.part[own])
+    part = holes.part[own]
+    count = np.bincount(part)
+    rings = np.bincount(holes.ring_part, minlength=len(count))
     shell = np.zeros(len(count), dtype=np.int64)
-    shell[holes.part[own]] = mesh.shells.label[own]
+    shell[part] = mesh.shells.label[own]
+    area = np.bincount(part, weights=triangle_areas(mesh.vertices, mesh.faces[own]))
+    little = area <= _MOST_LOST * mesh.shells.area[shell]
+    failed = rings != 1  # a shell that went as a whole has no ring
+    failed[holes.at_rim] = (rings[holes.at_rim] > 0) | ~little[holes.at_rim]
     whole = mesh.shells.triangles[shell]
-    return ((count > _FEW) & (count > _MOST_SHARE * whole)) | (count > _MOST_OF_FEW * whole)
+    return failed | ((count > _FEW) & (count > _MOST_SHARE * whole)) | (count > _MOST_OF_FEW * whole)
 
 
-def _refilled(holes: _Holes, bad: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray]:
+def _refilled(holes: Openings, bad: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray]:
     """Fill the rings of parts that can be filled, and tell the parts whose patches cross something all the same."""
     some = [i for i, part in enumerate(holes.ring_part) if not bad[part]]
     rings = [Ring.of(holes.rings[i]) for i in some]

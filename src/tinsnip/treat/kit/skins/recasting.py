@@ -18,7 +18,7 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.welding import weld_exact
 from tinsnip.space.winding import Winding
 
-__all__ = ["Skin", "blends_at", "cleared", "recast_surface", "sound_triangles", "with_raw_values"]
+__all__ = ["Skin", "blends_at", "cleared", "pulled_back", "recast_surface", "sound_triangles", "with_raw_values"]
 
 _MOST_TURNS = 40
 _PULL = 0.5
@@ -133,14 +133,34 @@ def recast_surface(
     away, nearest = closest_points(field.tree, made.vertices, polled_here(), foot)
     check_here()
     seen = made.seen if invented is None else made.seen & ~invented[nearest]
+    progress.step("Looking for crossings")
+    places, crossings = cleared(made, pulled_back(made, foot, away, step))
+    size = float(np.linalg.norm(np.ptp(vertices, axis=0)))
+    return Skin(as_files_hold(places, size), made.faces, seen, nearest, foot, away, crossings)
+
+
+def pulled_back(made: DualSurface, foot: np.ndarray, away: np.ndarray, step: float) -> np.ndarray:
+    """Where the vertices of a skin come to lie: on the raw surface where that is near, else between their neighbours.
+
+    Parameters
+    ----------
+    made : DualSurface
+    foot : ndarray, shape (V, 3)
+        The place on the raw surface next to each of its vertices.
+    away : ndarray, shape (V,)
+        How far off that lies, mm.
+    step : float
+        Width of a cell, mm.
+
+    Returns
+    -------
+    ndarray, shape (V, 3)
+    """
     pulled = made.vertices.copy()
     back = made.seen & (away <= _PULL * step)
     pulled[back] = foot[back]
     _settled(made.faces, pulled, ~made.seen, _SETTLING)
-    progress.step("Looking for crossings")
-    places, crossings = cleared(made, pulled)
-    size = float(np.linalg.norm(np.ptp(vertices, axis=0)))
-    return Skin(as_files_hold(places, size), made.faces, seen, nearest, foot, away, crossings)
+    return pulled
 
 
 def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
