@@ -1,8 +1,9 @@
 """Surface: tangles and noise."""
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.station import Station, Tray
-from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, Smooth, Weld
+from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, Weld
 from tinsnip.words import counted, grouped
 
 __all__ = ["SURFACE", "SurfaceTray"]
@@ -31,6 +32,7 @@ class SurfaceTray(Tray):
         self.spike_button = self.button("Pull in the spikes", lambda: self.session.apply(PullIn()))
         self.spike_button.setToolTip("Put each between its neighbours; look first whether they are real tips")
         self.button("Weld equal vertices", lambda: self.session.apply(Weld()))
+        self.knots = RecastPlacesPart(self.session, self)
         self.heading("Smooth")
         self.explain("Takes scanner noise off; the part keeps its size, open edges stay.")
         self.passes = self.number("Passes", 1, 200, 0, "", 5)
@@ -42,6 +44,7 @@ class SurfaceTray(Tray):
         self.copper_button("Untangle", self.untangle)
 
     def refresh(self) -> None:
+        self.knots.refresh()
         found = self.session.examination
         if found is None:
             for label in self.values:
@@ -65,6 +68,12 @@ class SurfaceTray(Tray):
         """Do every mend that loses nothing but what is in the way: tangles, sides, crossings."""
         tangled = self.session.examination.tangles.total > 0
         self.session.do_all([*([Mend(), Orient()] if tangled else []), MendCrossings()])
+
+    def put_away(self) -> bool:
+        if isinstance(getattr(self.session.preview, "treatment", None), RecastPlaces):
+            self.session.cancel_preview()
+            return True
+        return super().put_away()
 
     def smooth(self) -> None:
         """Smooth."""

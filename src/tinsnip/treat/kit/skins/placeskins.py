@@ -157,9 +157,7 @@ def skin_of_place(
         return None
     kept, local = np.unique(faces, return_inverse=True)
     faces = local.reshape(-1, 3).astype(np.int32)
-    made = made._replace(
-        vertices=made.vertices[kept], middles=made.middles[kept], faces=faces, seen=made.seen[kept]
-    )
+    made = made._replace(vertices=made.vertices[kept], middles=made.middles[kept], faces=faces, seen=made.seen[kept])
     places, crossings = cleared(made, pulled_back(made, foot[kept], away[kept], step))
     if crossings:
         return None

@@ -181,7 +181,7 @@ def replace_places(mesh: Mesh, place: np.ndarray, most_mm2: float, progress: Pro
             wrong = _wrong_parts(made, np.array([_TRIES[t][2] for t in turn]))
             if not wrong:
                 gone = float(areas.sum() - areas[made.stays].sum())
-                return made.replaced(mesh, count, int(active.sum()), gone)
+                return made.replaced(count, int(active.sum()), gone)
             bad[list(wrong)] = True
         elif not bad.any():  # too much all together: the largest is left as it is
             tries[group_of == int(np.argmax(size))] = len(_TRIES)
@@ -335,9 +335,10 @@ class _Made(NamedTuple):
     cell: float
     off: float
 
-    def replaced(self, before: Mesh, places: int, done: int, gone: float) -> Replaced:
+    def replaced(self, places: int, done: int, gone: float) -> Replaced:
         """As it is told of."""
-        return Replaced(self.mesh, places, done, len(self.stays), gone, self.cell, self.off, float(self.bends().max(initial=0.0)))
+        bend = float(self.bends().max(initial=0.0))
+        return Replaced(self.mesh, places, done, len(self.stays), gone, self.cell, self.off, bend)
 
     def bends(self) -> np.ndarray:
         """The sharpest bend of the seam of each new triangle, degrees; 0 where it does not hang on one."""
