@@ -188,7 +188,7 @@ class ByHand(WindowTest):
         self.session.fly_to.emit(self.session.findings()[0])
         self.settle()
         self.assertEqual(part.button.text().replace("&", ""), "Recast X1")
-        self.assertRegex(part.told.text(), r"^Recast 1 place in cells of .* Shown over the part; nothing is done yet")
+        self.assertRegex(part.told.text(), r"^Shown over the part: .* of the surface anew, off it by .* mm\.$")
         self.assertEqual(len(self.session.job.log), 1)
         self.click(part.button)
         self.settle()

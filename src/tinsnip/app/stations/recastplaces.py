@@ -6,10 +6,13 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.panels import Column
 from tinsnip.regions import Region
 from tinsnip.survey import Finding, Kind
-from tinsnip.treat import RecastPlaces
-from tinsnip.words import counted
+from tinsnip.treat import Outcome, RecastPlaces
+from tinsnip.words import at_most, counted, percent
 
 __all__ = ["RecastPlacesPart"]
+
+_MOST = 5.0
+"""Share of the surface that may be taken out where one sees what comes of it, %."""
 
 
 class RecastPlacesPart:
@@ -36,8 +39,8 @@ class RecastPlacesPart:
     def treatment(self) -> RecastPlaces:
         """What the button does."""
         if self.only is None or self._session.mesh is None:
-            return RecastPlaces()
-        return RecastPlaces(places=Region.of(self._session.mesh, np.array([self.only.key])))
+            return RecastPlaces(most_percent=_MOST)
+        return RecastPlaces(most_percent=_MOST, places=Region.of(self._session.mesh, np.array([self.only.key])))
 
     def _mean(self, finding: Finding) -> None:
         if finding.kind is Kind.CROSSING and self.button.isVisible():
@@ -62,6 +65,15 @@ class RecastPlacesPart:
         preview = self._session.preview
         return preview is not None and preview.before is self._session.mesh and preview.treatment == self.treatment
 
+    def _said(self, outcome: Outcome) -> str:
+        figures = outcome.account.figures
+        if not figures["recast"]:
+            return f"No skin fits there, or more than {_MOST:g} % of the surface would have to go."
+        share = figures["anew_mm2"] / max(float(self._session.mesh.areas.sum()), 1e-300)
+        left = f"; {counted(figures['left'], 'place')} left" if figures["left"] else ""
+        told = f"Shown over the part: {percent(share)} of the surface anew, off it by {at_most(figures['off_mm'])} mm"
+        return f"{told}{left}."
+
     def refresh(self) -> None:
         """Show what there is to do."""
         found = self._session.examination
@@ -76,13 +88,10 @@ class RecastPlacesPart:
         which = counted(len(crossed), "place") if self.only is None else self.only.id
         preview = self._session.preview
         if self._stands() and preview is not None:
-            self.told.setText(f"{preview.outcome.text}. Shown over the part; nothing is done yet.")
+            self.told.setText(self._said(preview.outcome))
             self.button.setText(f"Recast {which}")
             self.button.setEnabled(preview.outcome.mesh is not preview.before)
             return
-        self.told.setText(
-            "What untangling leaves is made anew only there, as a skin of what it encloses; all else stays. "
-            "Click a crossing for that one alone."
-        )
+        self.told.setText("What untangling leaves is made anew, only there. Click a crossing for it alone.")
         self.button.setText(f"Show a recast of {which}")
         self.button.setEnabled(True)

@@ -9,8 +9,9 @@ __all__ = ["draw_made", "made_by"]
 
 
 def made_by(preview: Preview) -> np.ndarray:
-    """Corners of the triangles a previewed treatment would make, mm, shape (T, 3, 3)."""
-    after, count = preview.outcome.mesh, preview.outcome.account.made_triangles or 0
+    """Corners of the triangles a previewed treatment would make, mm, shape (T, 3, 3); they come last in the mesh."""
+    after, account = preview.outcome.mesh, preview.outcome.account
+    count = (account.made_triangles or 0) + (account.shifted_triangles or 0)
     first = 0 if preview.treatment.remakes else max(0, len(after.faces) - count)
     return after.vertices[after.faces[first:]]
 
