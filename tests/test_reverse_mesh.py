@@ -17,10 +17,12 @@ from tests.test_shapes import put, together
 from tests.test_untangle import folded_over
 from tinsnip.cli import cli
 from tinsnip.demo import DEMO_SCANS, demo_scan
-from tinsnip.formats import read_scan, write_mesh
+from tinsnip.formats import Scan, read_scan, write_mesh
+from tinsnip.job.routine import built_in_routines
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey.holes import classify_boundaries
-from tinsnip.treat import Context, Mend, Orient
+from tinsnip.treat import Context, Mend, Orient, Tidy
 
 
 def reversed_mesh(mesh: Mesh, *options: str) -> tuple[Mesh, dict, int]:
@@ -108,6 +110,42 @@ class Reversed(unittest.TestCase):
         self.assertEqual(
             specimens.triangle_set(result.vertices, result.faces), specimens.triangle_set(solid.vertices, solid.faces)
         )
+
+
+class Corners(unittest.TestCase):
+    def test_clean_rims_come_out_to_the_bit_and_corners_stay(self) -> None:
+        """Squares of few and many triangles, and an L: outlines that nothing is wrong with."""
+        for n in (2, 3, 6, 40):
+            x = np.linspace(0.0, 100.0, n)
+            flat = np.stack(np.meshgrid(x, x, indexing="ij"), -1).reshape(-1, 2)
+            points = np.column_stack([flat, 1e-3 * flat[:, 0] ** 2])
+            faces = specimens.grid_faces(n, n, False, False).astype(np.int32)
+            middle = np.repeat(points[faces].reshape(-1, 6, 3).mean(axis=1), 2, axis=0)  # of each square
+            el = (middle[:, 0] < 50) | (middle[:, 1] < 50)
+            for shape in (middle[:, 0] > -1, *([el] if n > 3 else [])):
+                mesh = keep_triangles(Mesh(points, faces), shape)
+                with self.subTest(n=n, triangles=len(mesh.faces)):
+                    self.assertIs(Tidy(rows=2).apply(mesh, Context()).mesh, mesh)
+                    run = built_in_routines()["reverse-mesh"].run(Scan(Path("sheet.stl"), mesh, "stl", "mm", "told"))
+                    self.assertEqual(
+                        specimens.triangle_set(run.mesh.vertices, run.mesh.faces),
+                        specimens.triangle_set(mesh.vertices, mesh.faces),
+                    )
+
+    def test_teeth_are_no_corners(self) -> None:
+        """A row of single triangles along an edge goes, the corners of the sheet beside it stay."""
+        x = np.linspace(0.0, 100.0, 21)
+        flat = np.stack(np.meshgrid(x, x, indexing="ij"), -1).reshape(-1, 2)
+        points = np.column_stack([flat, 0 * flat[:, 0]])
+        faces = specimens.grid_faces(21, 21, False, False).astype(np.int32)
+        border = points[faces][:, :, 0].min(axis=1) == 0.0
+        teeth = np.repeat(border.reshape(-1, 2).any(axis=1) & (np.arange(len(faces) // 2) % 2 == 0), 2)
+        mesh = keep_triangles(Mesh(points, faces), ~teeth)
+        outcome = Tidy(rows=2).apply(mesh, Context())
+        self.assertGreater(outcome.account.figures["spikes"] + outcome.account.figures["notches"], 8)
+        self.assertEqual(outcome.account.figures["left"], 0)
+        for corner in ((100.0, 0.0), (100.0, 100.0)):
+            self.assertTrue((outcome.mesh.vertices[:, :2] == corner).all(axis=1).any())
 
 
 if __name__ == "__main__":

@@ -11,6 +11,10 @@ __all__ = ["Band", "next_row"]
 _TURN = 58.0
 """Turns of the line sharper than this are dealt with, degrees; a little less than is promised."""
 _SPIKE = np.cos(np.radians(_TURN))
+_SMOOTH = np.cos(np.radians(22.0))
+"""Turns of the line up to this are those of a smooth course."""
+_RUN = 2
+"""Vertices on either side of a corner at which the line has to run smoothly, or turn on the same way."""
 
 
 class Band:
@@ -52,6 +56,8 @@ class Band:
         self.open: dict[tuple[int, int], None] = dict.fromkeys(pair for pair in pairs if pair not in met)
         """Half-edges without one that runs against them, in the order in which they came to be so."""
         self.spikes = self.notches = self.pinches = self.short = 0
+        self.corners: set[int] = set()
+        """Vertices at which two smooth runs of the line meet; they stay where they are."""
 
     def _note(self, f: int, corners: tuple[int, int, int]) -> None:
         for k in range(3):
@@ -158,20 +164,54 @@ class Band:
         places = self.places
         return float(np.linalg.norm(places[ends[:, 0]] - places[ends[:, 1]], axis=1).mean())
 
-    def bent(self) -> tuple[list[int], np.ndarray]:
-        """Vertices at which the line turns too sharply, and the cosine of each turn."""
+    def _turns(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Vertices on the line, the cosine of the turn at each, and across the turn, shape (N, 3)."""
         after = self.following()
         before = {b: a for a, b in after.items()}
         mid = [v for v in after if v in before]
-        if not mid:
-            return [], np.zeros(0)
+        here = np.array(mid, dtype=np.int64)
         places = self.places
-        here = np.array(mid)
-        u = places[here] - places[np.array([before[v] for v in mid])]
-        w = places[np.array([after[v] for v in mid])] - places[here]
+        u = places[here] - places[np.array([before[v] for v in mid], dtype=np.int64)]
+        w = places[np.array([after[v] for v in mid], dtype=np.int64)] - places[here]
         size = np.linalg.norm(u, axis=1) * np.linalg.norm(w, axis=1)
         cosine = np.where(size > 0, (u * w).sum(axis=1) / np.where(size > 0, size, 1.0), -1.0)
-        sharp = cosine < _SPIKE
+        return here, cosine, np.cross(u, w)
+
+    def keep_corners(self) -> None:
+        """Hold the vertices at which two smooth runs of the line meet: they are no spikes, but the part's own."""
+        here, cosine, across = self._turns()
+        at = {v: i for i, v in enumerate(here.tolist())}
+        after = self.following()
+        before = {b: a for a, b in after.items()}
+        for v in here[cosine < _SPIKE].tolist():
+            i, is_corner = at[v], True
+            for way in (after, before):
+                beside = v
+                for _ in range(_RUN):
+                    beside = way.get(beside, -1)
+                    j = at.get(beside)
+                    if j is None or j == i:
+                        break
+                    is_corner &= bool(cosine[j] > _SMOOTH or (cosine[j] < _SPIKE and across[j] @ across[i] > 0))
+            if is_corner:
+                self.corners.add(v)
+        for v in self.corners:
+            self.stays[v] = True
+
+    def is_clean(self, shortest: float) -> bool:
+        """Whether the line runs smoothly from corner to corner, without edges shorter than a length, mm."""
+        here, cosine, _ = self._turns()
+        if len(here) == 0 or self.pinches:
+            return False
+        smooth = (cosine > _SMOOTH) | np.isin(here, list(self.corners))
+        ends = np.array(list(self.following().items()))
+        long = np.linalg.norm(self.places[ends[:, 0]] - self.places[ends[:, 1]], axis=1)
+        return bool(smooth.all() and (long >= shortest).all())
+
+    def bent(self) -> tuple[list[int], np.ndarray]:
+        """Vertices at which the line turns too sharply, and the cosine of each turn."""
+        here, cosine, _ = self._turns()
+        sharp = (cosine < _SPIKE) & ~np.isin(here, list(self.corners))
         return here[sharp].tolist(), cosine[sharp]
 
     def _wide(self, v: int) -> float:

@@ -63,8 +63,11 @@ def tidy_edges(mesh: Mesh, edges: Region, rows: int, strength: float, context: C
 
 
 def _tidy(band: Band, strength: float) -> None:
-    """Work on the line until nothing is left to do."""
+    """Work on the line until nothing is left to do; one that is clean stays as it is."""
     band.split_pinches()
+    band.keep_corners()
+    if band.is_clean(_SHORT * band.mean_edge()):
+        return
     for _ in range(_TURNS):
         check_here()
         changed = band.cut_and_fill()
