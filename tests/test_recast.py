@@ -8,6 +8,7 @@ import numpy as np
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
+from tests.knots import tied
 from tests.random_scans import moved
 from tests.seeds import seeds, share
 from tests.test_shapes import moebius, put, sheet, together
@@ -108,6 +109,25 @@ class Skins(unittest.TestCase):
         self.assertIn("bridged gaps up to", outcome.text)
         with self.assertRaisesRegex(BadInput, "would be bridged, and 10 mm are allowed"):
             Recast(deviation_mm=2.0, gap_mm=10.0).apply(mesh, Context())
+
+    def test_open_feet_are_closed_onto_their_plane(self) -> None:
+        """What is made below an open foot lies in a plane, not in a bowl or a tent, knots beside it or not."""
+        whole = specimens.sphere(100.0, 40).mesh
+        half = keep_triangles(whole, whole.vertices[whole.faces][:, :, 2].min(axis=1) > 5.0)
+        for seed in range(3):
+            mesh = specimens.ragged(np.random.default_rng(seed), half, 2, 0.3)
+            mesh = tied(mesh, "welded", seed, 3.0) if seed else mesh
+            longest = int(np.argmax(np.diff(mesh.loops.start)))
+            lowest = float(mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(longest)], 2].min())
+            outcome = Recast(deviation_mm=0.5).apply(mesh, Context())
+            result = outcome.mesh
+            with self.subTest(seed=seed, said=outcome.text):
+                self.assertEqual(specimens.closed_faults(result.vertices, result.faces), "")
+                inner = result.vertices[np.unique(result.faces[result.provenance == MADE])]
+                inner = inner[np.linalg.norm(inner[:, :2], axis=1) < 40.0]
+                below = inner[inner[:, 2] < 15.0]
+                self.assertGreater(len(below), 1000)
+                np.testing.assert_allclose(below[:, 2], lowest, atol=0.5)
 
     def test_sheets_become_as_thick_as_the_smallest_wall(self) -> None:
         flat = sheet(100.0, 30)

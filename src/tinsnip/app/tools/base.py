@@ -6,7 +6,7 @@ from PySide6.QtGui import QPainter
 
 from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_tab, draw_tab_label
 from tinsnip.app.widgets.theme import mono_font, px
-from tinsnip.treat.close.plinth import base_facing
+from tinsnip.treat.kit.edges.rimplanes import base_facing
 
 __all__ = ["DragBase"]
 

@@ -9,10 +9,11 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
-from tinsnip.survey.holes import ROUGH, SHEET_LIKE, WITHIN_ROUGHNESS, Boundaries, classify_boundaries
+from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
 from tinsnip.treat.account import Account
 from tinsnip.treat.kit.edges.clearsides import clear_loops
 from tinsnip.treat.kit.edges.footing import Form, footed
+from tinsnip.treat.kit.edges.rimplanes import FLAT, height_along, rims_by_plane
 from tinsnip.treat.kit.edges.tidying import tidy_edges
 from tinsnip.treat.kit.patches.clearance import what_new_triangles_cross
 from tinsnip.treat.kit.patches.filling import close_rings
@@ -20,14 +21,12 @@ from tinsnip.treat.kit.patches.patching import PatchStyle, Ring, patch_clear_of_
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted
 
-__all__ = ["Plinth", "base_facing"]
+__all__ = ["Plinth"]
 
-_FLAT = 1e-6
 _MOST_RIMS = 2000
 _MARK = "rim that is tidied"
 _TIDIED = 0.5
 """How much a rim that is tidied first is smoothed."""
-_UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
 
 
 class Plinth(Treatment):
@@ -80,14 +79,14 @@ class Plinth(Treatment):
         shells = mesh.shells
         before, patched, crossings, said = len(mesh.faces), 0.0, 0, ""
         skinned, kept, gone = None, 0, 0.0
-        groups = _by_plane(mesh, rings, boundaries)
+        groups = rims_by_plane(mesh, rings, boundaries)
         grows = self.depth_mm is not None or self.form != "straight"
         for number, (group, outward) in enumerate(groups):
             context.progress.check()
             loops = [rings[i] for i in group]
             own = mesh.vertices[mesh.faces[:before][shells.label == boundaries.shell[group[0]]]].reshape(-1, 3)
-            flat = not grows and _height(mesh.vertices[np.concatenate(loops)], outward) <= _FLAT * mesh.diagonal
-            sheet = not grows and _height(own, outward) <= _FLAT * mesh.diagonal
+            flat = not grows and height_along(mesh.vertices[np.concatenate(loops)], outward) <= FLAT * mesh.diagonal
+            sheet = not grows and height_along(own, outward) <= FLAT * mesh.diagonal
             if sheet and self.depth_mm is None:
                 raise BadInput("the surface is flat throughout and has no thickness; give the base a depth in mm")
             beyond = None
@@ -149,45 +148,6 @@ class Plinth(Treatment):
         if self.triangles == "fewest":
             return None
         return 2 * float(np.mean([np.linalg.norm(np.diff(mesh.vertices[r], axis=0), axis=1).mean() for r in rings]))
-
-
-def _height(points: np.ndarray, normal: np.ndarray) -> float:
-    return float(np.ptp(points @ normal))
-
-
-def base_facing(vector_area: np.ndarray, is_level: bool = True) -> np.ndarray:
-    """The way the base of a rim faces, unit, by the rim's vector area; straight down where it is nearly so."""
-    size = float(np.linalg.norm(vector_area))
-    outward = -vector_area / size if size > 0 else np.array([0.0, 0.0, -1.0])
-    return np.array([0.0, 0.0, -1.0]) if is_level and -outward[2] > _UPRIGHT else outward
-
-
-def _by_plane(mesh: Mesh, rings: dict[int, np.ndarray], boundaries: Boundaries) -> list[tuple[list[int], np.ndarray]]:
-    """Group rims of one cut, the widest first; each group with the outward normal of its base.
-
-    A flat rim takes the rims in its very plane along, a ragged one those of its shell within its own roughness.
-    """
-    left = sorted(rings, key=lambda i: -boundaries.span[i])
-    groups = []
-    while left:
-        first = left.pop(0)
-        area = boundaries.vector_area[first]
-        outward = base_facing(area, is_level=False)
-        group = [first]
-        level = float(mesh.vertices[rings[first]].mean(axis=0) @ outward)
-        rough = float(np.abs(mesh.vertices[rings[first]] @ outward - level).max())
-        flat = _height(mesh.vertices[rings[first]], outward) <= _FLAT * mesh.diagonal
-        if flat or rough <= ROUGH * boundaries.span[first]:
-            allowed = _FLAT * mesh.diagonal if flat else WITHIN_ROUGHNESS * rough
-            for i in list(left):
-                same = flat or boundaries.shell[i] == boundaries.shell[first]
-                if same and np.abs(mesh.vertices[rings[i]] @ outward - level).max() <= allowed:
-                    group.append(i)
-                    left.remove(i)
-        if not flat:
-            outward = base_facing(area)
-        groups.append((group, outward))
-    return groups
 
 
 def _walled(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, plinth: Plinth, beyond: float | None) -> Mesh:

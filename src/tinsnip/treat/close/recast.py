@@ -13,6 +13,7 @@ from tinsnip.space.lattice import INSIDE
 from tinsnip.space.winding import Winding
 from tinsnip.survey.strays import CHUNK_SHARE
 from tinsnip.treat.account import Account
+from tinsnip.treat.kit.edges.rimplanes import with_feet_closed
 from tinsnip.treat.kit.skins.recasting import recast_surface, sound_triangles, with_raw_values
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped, percent
@@ -109,12 +110,16 @@ class Recast(Treatment):
             return Outcome(mesh, "Nothing to recast: it is a valid solid", Account(figures={"cell_mm": 0.0}))
         plan = forecast(mesh, self.deviation_mm, self.wall_mm)
         self._refuse_what_is_too_large(mesh, plan)
-        vertices, faces, sound = sound_triangles(mesh)
-        invented = np.zeros(len(faces), dtype=bool)
+        progress.step("Closing the feet")
+        closed = with_feet_closed(mesh)
+        vertices, faces, sound = sound_triangles(closed)
+        invented = sound >= len(mesh.faces)
         sheets = 0
         if self.wall_mm is not None:
             progress.step("Looking for sheets")
-            vertices, faces, invented, sound, sheets = _thickened(vertices, faces, sound, self.wall_mm, plan.step)
+            vertices, faces, invented, sound, sheets = _thickened(
+                vertices, faces, sound, invented, self.wall_mm, plan.step
+            )
         cast = recast_surface(vertices, faces, plan.step, progress, invented)
         made_up = ~cast.seen & ~invented[cast.nearest]
         widest = 2 * float(cast.away[made_up].max(initial=0.0))
@@ -123,9 +128,11 @@ class Recast(Treatment):
                 f"an opening of some {widest:.3g} mm would be bridged, and {self.gap_mm:g} mm are allowed; "
                 "patch it first, or allow more"
             )
-        result = with_raw_values(mesh, sound, cast)
+        result = with_raw_values(closed, sound, cast)
         share = float(made_up[cast.faces].any(axis=1).mean())
         text = f"Recast in cells of {plan.step:.3g} mm to {grouped(len(result.faces))} triangles"
+        feet = len(closed.faces) > len(mesh.faces)
+        text += ", open feet closed onto planes" * feet
         text += f", bridged gaps up to {widest:.3g} mm" * (share > 0)
         text += f", thickened {counted(sheets, 'triangle')} of sheets" * (sheets > 0)
         if cast.crossings:
@@ -169,7 +176,7 @@ def _is_valid(mesh: Mesh) -> bool:
 
 
 def _thickened(
-    vertices: np.ndarray, faces: np.ndarray, sound: np.ndarray, wall: float, step: float
+    vertices: np.ndarray, faces: np.ndarray, sound: np.ndarray, made: np.ndarray, wall: float, step: float
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, int]:
     """Sheets with nothing inside on either hand become slabs of a thickness; all else stays."""
     corners = vertices[faces]
@@ -181,7 +188,7 @@ def _thickened(
         sheet &= field.at(middle + side * _ASIDE * step * normals, 4.0) < INSIDE
     count = int(sheet.sum())
     if count == 0:
-        return vertices, faces, np.zeros(len(faces), dtype=bool), sound, 0
+        return vertices, faces, made, sound, 0
     own = faces[sheet]
     used, local = np.unique(own, return_inverse=True)
     local = local.reshape(-1, 3)
@@ -195,7 +202,7 @@ def _thickened(
     walls = np.concatenate([np.column_stack([q, p, n + p]), np.column_stack([q, n + p, n + q])])
     slab = start + np.concatenate([local, n + local[:, ::-1], walls])
     rest = ~sheet
-    invented = np.concatenate([np.zeros(rest.sum(), dtype=bool), np.ones(len(slab), dtype=bool)])
+    invented = np.concatenate([made[rest], np.ones(len(slab), dtype=bool)])
     parents = np.concatenate([sound[rest], sound[sheet], sound[sheet], np.full(len(walls), sound[sheet][0])])
     together = np.concatenate([faces[rest], slab]).astype(np.int32)
     return np.concatenate([vertices, above, below]), together, invented, parents, count
