@@ -11,6 +11,8 @@ __all__ = ["FLAT", "base_facing", "height_along", "rims_by_plane", "with_feet_cl
 FLAT = 1e-6
 """Share of the part's size within which a rim lies in a plane."""
 _UPRIGHT = 0.966  # within 15 degrees of straight down the base is level
+_RAGGED = 0.1
+"""Share of its span within which a rim lies along its plane, if it is a foot."""
 _MOST_FEET = 50
 """More rims than that are no feet, but what is left of a torn surface."""
 
@@ -70,6 +72,9 @@ def with_feet_closed(mesh: Mesh) -> Mesh:
     rings = {int(i): corner[mesh.loops.loop(i)] for i in rims}
     for group, outward in rims_by_plane(mesh, rings, measured):
         loops = [rings[i] for i in group]
-        level = float((mesh.vertices[np.concatenate(loops)] @ outward).max())
+        points = mesh.vertices[np.concatenate(loops)]
+        if height_along(points, outward) > _RAGGED * measured.span[group].max():
+            continue
+        level = float((points @ outward).max())
         mesh = footed(mesh, loops, outward, level, "straight", 0.0)
     return mesh
