@@ -19,6 +19,7 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, read_scan, write_mesh
 from tinsnip.job import release
 from tinsnip.mesh import MADE, Mesh
+from tinsnip.space.solids import box_solid
 from tinsnip.survey import examine
 from tinsnip.treat import Context, Hollow, Orient, StraightSnip, Sweep, Turn
 
@@ -62,6 +63,32 @@ class Hollowed(unittest.TestCase):
                 low, high = distances(mesh, skin.vertices[skin.faces].mean(axis=1)[::5])
                 self.assertGreater(high.min(), 0.98 * wall)
                 self.assertLess(np.quantile(low, 0.95), 1.02 * wall)
+
+    def test_sharp_edges_few_triangles_and_far_from_the_origin(self) -> None:
+        """A box's inner skin is a box, walls of a wedge keep to 1 %: wherever the part lies, and as a file holds it."""
+        corners = np.array([[0, 0, 0], [30, 0, 0], [30, 20, 0], [0, 20, 0], [0, 0, 12], [0, 20, 12.0]])
+        sides = np.array([[0, 2, 1], [0, 3, 2], [0, 1, 4], [3, 5, 2], [1, 2, 5], [1, 5, 4], [0, 4, 5], [0, 5, 3]])
+        kinds = (("box", *box_solid(np.array([30.0, 30.0, 30.0])), 12), ("wedge", corners, sides, 4000))
+        cases = [(*kind, size, off) for kind in kinds for size in (0.1, 1.0, 100.0) for off in (0.0, 1e3, 3e4)]
+        for name, points, faces, most, size, off in share(cases, self.id(), 3):
+            mesh = Mesh((size * points + off).astype(np.float32).astype(float), faces.astype(np.int32))
+            wall = 2.0 * size
+            after = Hollow(wall_mm=wall).apply(mesh, Context()).mesh
+            with self.subTest(name=name, size=size, off=off):
+                inner = after.faces[len(mesh.faces) :]
+                self.assertLessEqual(len(inner), most if off < 1e4 * size else 20 * most)
+                # within a convex part the distance is that of the nearest of its planes
+                edges = mesh.vertices[mesh.faces]
+                ways = np.cross(edges[:, 1] - edges[:, 0], edges[:, 2] - edges[:, 0])
+                ways /= np.linalg.norm(ways, axis=1)[:, None]
+                skin = Mesh(after.vertices, inner)
+                inside = specimens.sample_surface(skin, 4000, np.random.default_rng(0))
+                away = np.min([(edges[i, 0] - inside) @ ways[i] for i in range(len(ways))], axis=0) / wall
+                self.assertGreater(away.min(), 0.99)
+                self.assertLess(np.quantile(away, 0.99), 1.01)
+                held = Mesh(after.vertices.astype(np.float32).astype(float), after.faces)
+                self.assertEqual(counted_exactly(held.vertices, held.faces), (0, 0))
+                self.assertEqual(specimens.closed_faults(held.vertices, held.faces[len(mesh.faces) :, ::-1]), "")
 
     def test_nothing_crosses(self) -> None:
         for mesh, wall in ((specimens.sphere(100.0, 16).mesh, 20.0), (specimens.torus(100.0, 40).mesh, 12.0)):

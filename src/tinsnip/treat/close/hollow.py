@@ -8,8 +8,8 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import HOLLOW, MADE, Attribute, Domain, Lineage, Mesh
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.skins.recasting import sound_triangles
+from tinsnip.treat.kit.skins.sparing import spare_offset_skin
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 
@@ -43,9 +43,7 @@ class Hollow(Treatment):
         if HOLLOW in mesh.attributes and mesh.attributes[HOLLOW].values.any():
             raise BadInput("it is hollow already; go back to the step that hollowed it to change the wall")
         vertices, faces, _ = sound_triangles(mesh)
-        places, skin, crossings = offset_skin(
-            vertices, faces, -self.wall_mm, self.wall_mm / STEPS_IN_OFFSET, context.progress
-        )
+        places, skin, crossings = spare_offset_skin(vertices, faces, -self.wall_mm, context.progress)
         if len(skin) == 0:
             raise BadInput(f"nothing of it is thicker than two walls of {self.wall_mm:g} mm; ask for a thinner one")
         count, old = len(places), len(mesh.vertices)

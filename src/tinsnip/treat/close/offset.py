@@ -10,8 +10,8 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.treat.account import Account
-from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.kit.skins.recasting import Skin, sound_triangles, with_raw_values
+from tinsnip.treat.kit.skins.sparing import spare_offset_skin
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 
@@ -50,8 +50,8 @@ class Offset(Treatment):
         if self.by_mm > _MOST_TIMES * float(mesh.size.max()):
             raise BadInput(f"{self.by_mm:g} mm is more than {_MOST_TIMES} times the part's size; ask for less")
         vertices, faces, sound = sound_triangles(mesh)
-        step = min(abs(self.by_mm) / STEPS_IN_OFFSET, float(mesh.size.max()) / _MOST_STEPS)
-        places, skin, crossings = offset_skin(vertices, faces, self.by_mm, step, context.progress)
+        widest = float(mesh.size.max()) / _MOST_STEPS
+        places, skin, crossings = spare_offset_skin(vertices, faces, self.by_mm, context.progress, widest)
         if len(skin) == 0:
             raise BadInput(f"nothing would be left: no part of it is thicker than {2 * abs(self.by_mm):g} mm")
         context.progress.step("Bringing colours along")

@@ -4,9 +4,8 @@ import numpy as np
 from scipy import ndimage
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress, check_here, polled_here
-from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
+from tinsnip.space.dualsurface import DualSurface, dual_surface, nodes_to_turn
 from tinsnip.space.lattice import INSIDE, SIDE, Crossings, Lattice
 from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
@@ -15,19 +14,24 @@ from tinsnip.treat.kit.skins.recasting import cleared
 __all__ = ["STEPS_IN_OFFSET", "offset_skin"]
 
 STEPS_IN_OFFSET = 6.0
-"""So many cells in the offset at least: then each block lies on one side of the surface, all of it."""
+"""So many cells in the offset are fine enough for all but the sharpest edges; with fewer than three, nodes beside the
+surface would lie on the skin."""
 _NODES = SIDE**3
+_SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
+"""Puts the lattice where no plane of a modelled part lies on its nodes."""
 _COARSE = 4
 """Blocks along the side of what is looked at first."""
-_NEWTON = 4
-_SHARP = 0.9
-"""Cosine between the ways out of neighbours below which there is an edge between them."""
-_FLAT = 0.1
+_CUTS = 3
+"""How often it is asked where the skin cuts an edge of the lattice: each time from nearer by."""
+_SLANT = 0.2
+_NEWTON = 3
+_SHARP = 0.98
+"""Length of the mean of the unit normals at a cell's cuts below which there is an edge in it."""
+_FLAT = 0.02
 """Share of the largest of three squares below which planes say nothing in that way."""
-_TURNED = 0.3
-"""Cosine of how far a triangle may turn as its corners are put onto edges."""
-_BACK = 6
-_TURNS = 2
+_OWN, _BEYOND = 0.55, 2.0
+"""How far from the middle of its cell a vertex on an edge may come to lie, in cells: in its own, and in one that the
+skin does not cut."""
 _MARGIN = 2
 _MOST_TURNS = 40
 _MOST_BLOCKS = 4_000_000
@@ -46,7 +50,7 @@ def offset_skin(
     offset : float
         Distance, mm: outside where above 0, within where below.
     step : float
-        Width of a cell, mm; at most a `STEPS_IN_OFFSET`-th of the distance.
+        Width of a cell, mm; at most a third of the distance.
     sheet : bool
         The surface has no inside: the skin lies round it, on both sides.
 
@@ -76,62 +80,103 @@ def offset_skin(
     if len(made.faces) == 0:
         return made.vertices, made.faces, 0
     progress.step("Bringing the skin to its distance")
-    places, foot = made.vertices.copy(), np.empty_like(made.vertices)
-    for turn in range(_TURNS):
-        for _ in range(_NEWTON):
-            away, _ = closest_points(field.tree, places, polled_here(), foot)
-            check_here()
-            reach = np.clip(far - away, -step, step)
-            places += (reach / np.maximum(away, 1e-300))[:, None] * (places - foot)
-        if turn < _TURNS - 1:
-            places = _onto_edges(places, places - foot, made.faces, step)
+    middles, places = _at_features(made, lattice, field, far)
+    drawn = np.flatnonzero((places != middles).any(axis=1))
+    places = _at_its_distance(field, places, far, step)
+    plain = places.copy()
+    plain[drawn] = _at_its_distance(field, middles[drawn], far, step)
     progress.step("Looking for crossings")
-    places, crossings = cleared(made, places)
+    # what crosses goes back to where no edge drew it to: it is as far off there
+    places, crossings = cleared(made._replace(vertices=plain, middles=middles), places)
     return places, made.faces, crossings
 
 
-def _onto_edges(places: np.ndarray, ways: np.ndarray, faces: np.ndarray, step: float) -> np.ndarray:
-    """Vertices where the skin bends sharply, put where the planes of those round them meet (Ju et al. 2002).
+def _at_its_distance(field: Winding, places: np.ndarray, far: float, step: float) -> np.ndarray:
+    """Points brought straight to or away from a surface until they are so far off, to rounding."""
+    places, foot = places.copy(), np.empty_like(places)
+    for _ in range(_NEWTON):
+        away, _ = closest_points(field.tree, places, polled_here(), foot)
+        check_here()
+        reach = np.clip(far - away, -step, step)
+        places += (reach / np.maximum(away, 1e-300))[:, None] * (places - foot)
+    return places
 
-    Two sides of a part have skins that meet in an edge; vertices beside it lie on the one or the other.
+
+def _at_features(made: DualSurface, lattice: Lattice, field: Winding, far: float) -> tuple[np.ndarray, np.ndarray]:
+    """Where the vertices of a skin come to lie: on its edges and in its corners where their cells hold such.
+
+    Where the skin cuts the edges of a cell, its distance and the way it faces give a plane each; the vertex goes where
+    these meet (Ju et al. 2002).
+
+    Parameters
+    ----------
+    made : DualSurface
+    lattice : Lattice
+    field : Winding
+        The surface.
+    far : float
+        How far from it the skin lies, mm.
+
+    Returns
+    -------
+    plain, places : ndarray, shape (V, 3)
+        The middles of the cuts, and where the vertices go.
     """
-    normals = ways / np.maximum(np.linalg.norm(ways, axis=1), 1e-300)[:, None]
-    ends = np.concatenate([faces[:, [k, (k + 1) % 3]] for k in range(3)])
-    bend = np.ones(len(places))
-    np.minimum.at(bend, ends[:, 0], np.einsum("ij,ij->i", normals[ends[:, 0]], normals[ends[:, 1]]))
-    sharp = np.flatnonzero(bend < _SHARP)
+    step, count = lattice.step, len(made.vertices)
+    cells = lattice.low + step * (np.floor((made.vertices - lattice.low) / step) + 0.5)
+    pair = made.faces.reshape(-1, 2, 3)  # the two triangles round each edge that is cut, over the four cells round it
+    quads = np.column_stack([pair[:, 0], pair[:, 1, 2]])
+    cut = cells[quads].mean(axis=1)
+    axis = np.argmin(np.ptp(cells[quads], axis=1), axis=1)
+    every, foot = np.arange(len(cut)), np.empty_like(cut)
+    for turn in range(_CUTS):
+        away, _ = closest_points(field.tree, cut, polled_here(), foot)
+        check_here()
+        normals = (cut - foot) / np.maximum(away, 1e-300)[:, None]
+        if turn < _CUTS - 1:
+            along = normals[every, axis]
+            ahead = (far - away) / np.where(np.abs(along) > _SLANT, along, np.copysign(_SLANT, along))
+            cut[every, axis] += np.clip(ahead, -0.5 * step, 0.5 * step)
+    at = quads.ravel()
+    share = 1.0 / np.maximum(np.bincount(at, minlength=count), 1)
+
+    def mean(values: np.ndarray) -> np.ndarray:
+        return np.column_stack([np.bincount(at, np.repeat(v, 4), count) for v in values.T]) * share[:, None]
+
+    plain, facing = mean(cut), mean(normals)
+    sharp = np.flatnonzero(np.linalg.norm(facing, axis=1) < _SHARP)
+    places = plain.copy()
     if len(sharp) == 0:
-        return places
-    number = np.full(len(places), -1, dtype=np.int64)
+        return plain, places
+    number = np.full(count, -1, dtype=np.int64)
     number[sharp] = np.arange(len(sharp))
-    ends = ends[number[ends[:, 0]] >= 0]
-    rows, of = np.concatenate([number[ends[:, 0]], np.arange(len(sharp))]), np.concatenate([ends[:, 1], sharp])
+    rows, of = number[at], np.repeat(every, 4)
+    rows, of = rows[rows >= 0], of[rows >= 0]
     n = normals[of]
-    off = np.einsum("ij,ij->i", n, places[of] - places[sharp][rows])
-    square = np.zeros((len(sharp), 3, 3))
+    off = far - away[of] + np.einsum("ij,ij->i", n, cut[of] - plain[sharp][rows])
+    square, target = np.zeros((len(sharp), 3, 3)), np.zeros((len(sharp), 3))
     np.add.at(square, rows, n[:, :, None] * n[:, None, :])
-    target = np.zeros((len(sharp), 3))
     np.add.at(target, rows, off[:, None] * n)
     size, axes = np.linalg.eigh(square)
     inverse = np.where(size > _FLAT * size[:, -1:], 1.0 / np.maximum(size, 1e-300), 0.0)
-    move = np.einsum("nij,nj,nkj,nk->ni", axes, inverse, axes, target)
-    length = np.linalg.norm(move, axis=1)
-    move *= np.minimum(1.0, step / np.maximum(length, 1e-300))[:, None]
-    moved = places.copy()
-    moved[sharp] += move
-    before = _facings(places, faces)
-    for _ in range(_BACK):  # what would turn a triangle over stays where it was
-        over = np.einsum("ij,ij->i", before, _facings(moved, faces)) < _TURNED
-        back = np.unique(faces[over])
-        if len(back) == 0:
-            break
-        moved[back] = places[back]
-    return moved
+    found = plain[sharp] + np.einsum("nij,nj,nkj,nk->ni", axes, inverse, axes, target)
+    beside = np.abs(found - cells[sharp]).max(axis=1) / step
+    # an edge too acute to have nodes behind it ends in a cell that is not cut
+    key = _cell_keys(found, lattice)
+    free = ~np.isin(key, _cell_keys(made.vertices, lattice)) & (beside < _BEYOND)
+    order = np.lexsort((beside, key))  # of several that would go into one, the nearest does
+    nearest = np.zeros(len(key), dtype=bool)
+    nearest[order[np.concatenate([[True], key[order][1:] != key[order][:-1]])]] = True
+    own = (beside < _OWN) | (free & nearest)
+    places[sharp[own]] = found[own]
+    return plain, places
 
 
-def _facings(places: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    vectors = face_vectors(places, faces)
-    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
+def _cell_keys(points: np.ndarray, lattice: Lattice) -> np.ndarray:
+    """A number for the cell that each point lies in."""
+    at = np.floor((points - lattice.low) / lattice.step).astype(np.int64)
+    size = SIDE * np.array(lattice.number.shape) + 4
+    return (at[:, 0] * size[1] + at[:, 1]) * size[2] + at[:, 2]
 
 
 def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lattice:
@@ -139,7 +184,7 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
     far, used = abs(offset), np.unique(field.faces)
     box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
     room = max(offset, 0.0) + _MARGIN * SIDE * step
-    low = box[0] - room
+    low = box[0] - room - _SHIFT * step
     whole = _COARSE * SIDE
     shape = np.ceil((box[1] + room - low) / (whole * step)).astype(np.int64) + 1
     if np.prod(shape.astype(float)) > _MOST_BLOCKS:
@@ -156,12 +201,12 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
     places = low + step * (SIDE * blocks[:, None] + own)
-    within = np.zeros(len(blocks), dtype=bool)
-    if not sheet:
-        within = field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5  # a block lies on one side, all of it
     away, _ = closest_points(field.tree, places.reshape(-1, 3), polled_here())
     check_here()
-    signed = np.where(np.repeat(within, _NODES), away, -away)  # rising inward
+    within = np.zeros(len(away), dtype=bool)
+    if not sheet:
+        within = _within(field, places, away.reshape(len(blocks), _NODES), far, step).ravel()
+    signed = np.where(within, away, -away)  # rising inward
     level = (signed + offset) / step
     nodes = len(signed)
     none = Crossings(*(np.empty(0, dtype=np.int32),) * 2, np.empty(0), np.empty(0, dtype=np.int32))
@@ -169,6 +214,20 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
         low, step, number, blocks, level > 0, (INSIDE + level).astype(np.float32),
         np.full((nodes, 3), -1, dtype=np.int32), none,
     )  # fmt: skip
+
+
+def _within(field: Winding, places: np.ndarray, away: np.ndarray, far: float, step: float) -> np.ndarray:
+    """Which nodes of blocks lie within the surface, bool, shape (N, 64); not told of those too near it to matter.
+
+    A node further than a step from the surface lies on the same side as its neighbours. So one stands for all of a
+    block where each is; in other blocks those are asked that lie about as far off as the skin, or further.
+    """
+    parted = away.min(axis=1) <= 1.01 * step
+    within = np.repeat(field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5, _NODES).reshape(away.shape)
+    ask = parted[:, None] & (away > far - 2.0 * step)
+    within[parted] = False
+    within[ask] = field.at(places[ask]) > 0.5
+    return within
 
 
 def _near_level(field: Winding, low: np.ndarray, width: float, blocks: np.ndarray, far: float) -> np.ndarray:
