@@ -47,6 +47,8 @@ from tinsnip.treat import (
     Combine,
     Context,
     FindBed,
+    Hollow,
+    Offset,
     OutlineSnip,
     Patch,
     Recast,
@@ -85,6 +87,8 @@ BARS = {
     "crossings": 1.8,
     "crossings-500k": 1.8,
     "join-500k": 6.0,
+    "hollow-500k": 35.0,
+    "offset-500k": 40.0,
     "walls-500k": 12.0,
     "recast-384": 15.0,
     "zip": 0.6,
@@ -242,7 +246,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
     crossed = _crossed(vertices)
     row("crossings", lambda: crossings_and_folds(crossed, faces))
-    if only is None or only & {"crossings-500k", "join-500k", "walls-500k", "recast-384"}:
+    if only is None or only & {"crossings-500k", "join-500k", "hollow-500k", "offset-500k", "walls-500k", "recast-384"}:
         _time_at_half_a_million(rows, note, only)
     seamed = _in_patches(vertices, faces)
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
@@ -370,6 +374,8 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
     for name, mesh, work in (
         ("join-500k", torus, join),
         ("crossings-500k", torus, lambda: crossings_and_folds(crossed, torus.faces)),
+        ("hollow-500k", torus, lambda: Hollow(wall_mm=2.0).apply(torus, Context())),
+        ("offset-500k", torus, lambda: Offset(by_mm=2.0).apply(torus, Context())),
         ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
         ("recast-384", scanned, recast),
     ):

@@ -1,7 +1,6 @@
 """A skin at the same distance from a surface everywhere, within it or outside: a level of its distance field."""
 
 import numpy as np
-from scipy import ndimage
 
 from tinsnip.errors import BadInput
 from tinsnip.progress import Progress, check_here, polled_here
@@ -21,10 +20,10 @@ _SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
 """Puts the lattice where no plane of a modelled part lies on its nodes."""
 _COARSE = 4
 """Blocks along the side of what is looked at first."""
-_CUTS = 3
+_CUTS = 2
 """How often it is asked where the skin cuts an edge of the lattice: each time from nearer by."""
 _SLANT = 0.2
-_NEWTON = 3
+_NEWTON = 2
 _SHARP = 0.98
 """Length of the mean of the unit normals at a cell's cuts below which there is an edge in it."""
 _FLAT = 0.02
@@ -193,26 +192,36 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
     inner = np.argwhere(np.ones((_COARSE,) * 3, dtype=bool))
     blocks = (_COARSE * blocks[:, None] + inner).reshape(-1, 3)
     blocks = _near_level(field, low, step * SIDE, blocks, far)
-    # and those beside them, so that every cell the level goes through has its corners
-    number = np.full(_COARSE * shape, -1, dtype=np.int32)
-    taken = np.zeros(number.shape, dtype=bool)
-    taken[tuple(blocks.T)] = True
-    blocks = np.ascontiguousarray(np.argwhere(ndimage.binary_dilation(taken, np.ones((3, 3, 3), dtype=bool))))
+    # and those above them, so that every cell the level goes through has its corners; the level misses these
+    number = np.full(_COARSE * shape + 1, -1, dtype=np.int32)
+    taken = np.zeros(number.shape, dtype=np.int8)
+    taken[tuple(blocks.T)] = 2
+    for axis in range(3):
+        lower = tuple(slice(None, -1) if k == axis else slice(None) for k in range(3))
+        upper = tuple(slice(1, None) if k == axis else slice(None) for k in range(3))
+        np.maximum(taken[upper], taken[lower] > 0, out=taken[upper])
+    blocks = np.ascontiguousarray(np.argwhere(taken))
+    near = taken[tuple(blocks.T)] == 2
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
     own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
-    places = low + step * (SIDE * blocks[:, None] + own)
-    away, _ = closest_points(field.tree, places.reshape(-1, 3), polled_here())
+    places = low + step * (SIDE * blocks[near][:, None] + own)
+    middles = low + step * SIDE * (blocks[~near] + 0.5)
+    away = [closest_points(field.tree, at.reshape(-1, 3), polled_here())[0] for at in (places, middles)]
     check_here()
-    within = np.zeros(len(away), dtype=bool)
+    within = [np.zeros(len(at), dtype=bool) for at in away]
     if not sheet:
-        within = _within(field, places, away.reshape(len(blocks), _NODES), far, step).ravel()
-    signed = np.where(within, away, -away)  # rising inward
-    level = (signed + offset) / step
-    nodes = len(signed)
+        within = [
+            _within(field, places, away[0].reshape(-1, _NODES), far, step).ravel(), field.at(middles) > 0.5
+        ]  # fmt: skip
+    level = [(np.where(own, at, -at) + offset) / step for own, at in zip(within, away, strict=True)]  # rising inward
+    every = np.empty((len(blocks), _NODES))
+    every[near] = level[0].reshape(-1, _NODES)
+    every[~near] = level[1][:, None]
+    every = every.ravel()
     none = Crossings(*(np.empty(0, dtype=np.int32),) * 2, np.empty(0), np.empty(0, dtype=np.int32))
     return Lattice(
-        low, step, number, blocks, level > 0, (INSIDE + level).astype(np.float32),
-        np.full((nodes, 3), -1, dtype=np.int32), none,
+        low, step, number, blocks, every > 0, (INSIDE + every).astype(np.float32),
+        np.full((len(every), 3), -1, dtype=np.int32), none,
     )  # fmt: skip
 
 
