@@ -1,10 +1,14 @@
 """Skins with as few triangles as their shape wants, made about their own middle."""
 
+import math
+
 import numpy as np
 
 from tinsnip.mesh import Mesh
-from tinsnip.progress import Progress
+from tinsnip.mesh.measures import spread_by_area
+from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.singles import as_files_hold
+from tinsnip.space.tree import closest_points
 from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.treatment import Context
@@ -13,8 +17,10 @@ __all__ = ["spare_offset_skin"]
 
 _FEW = 2_000
 """Skins of no more triangles than this stay as they are."""
-_OFF = 1e-3
-"""How far a skin may move as it is reduced, as a share of its distance: a tenth of what a wall may be off."""
+_OFF, _MOST_OFF = 1e-3, 2e-2
+"""How far a skin may move as it is reduced, as a share of its distance, but for one point in a hundred, and at most: a
+tenth, and all, of what a wall may be off."""
+_FEWEST, _TRIES, _SAMPLES = 12, 6, 20_000
 _COARSE = 3.0
 """Cells in the distance at least."""
 _CELLS = 120.0
@@ -55,6 +61,39 @@ def spare_offset_skin(
     size = float(np.linalg.norm(high - low))
     if crossings == 0 and len(skin) > _FEW:
         with progress.part(0.7, 1.0):
-            reduced = Reduce(max_deviation_mm=_OFF * far).apply(Mesh(places, skin), Context(progress)).mesh
-        places, skin = reduced.vertices, reduced.faces
+            places, skin = _spared(Mesh(places, skin), far, progress)
     return as_files_hold(places + middle, size), skin, crossings
+
+
+def _spared(skin: Mesh, far: float, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
+    """The level of a skin with the fewest triangles that nowhere lies far off it, and crosses nothing."""
+    record = Reduce().record(skin, progress)
+    low, high = _FEWEST, len(skin.faces)
+    count, best = high // 4, high
+    for _ in range(_TRIES):
+        level = record.level(count)
+        if _fits(skin, Mesh(level.vertices, level.faces), far):
+            best = high = count
+        else:
+            low = count
+        if high <= 1.3 * low:
+            break
+        count = math.isqrt(low * high)
+    if best < len(skin.faces):
+        outcome = Reduce(triangles=best).apply(skin, Context(progress))
+        if outcome.account.crossings == 0 and outcome.mesh.edges.open == 0:
+            return outcome.mesh.vertices, outcome.mesh.faces
+    return skin.vertices, skin.faces
+
+
+def _fits(skin: Mesh, reduced: Mesh, far: float) -> bool:
+    """Whether a reduced skin lies off the full one, either way, by as little as it may."""
+    for one, other in ((skin, reduced), (reduced, skin)):
+        some = one.vertices[:: max(1, len(one.vertices) // _SAMPLES)]
+        if one is reduced:
+            some = spread_by_area(one.vertices, one.faces, _SAMPLES)
+        away, _ = closest_points(other.tree, some, polled_here())
+        check_here()
+        if np.quantile(away, 0.99) > _OFF * far or away.max() > _MOST_OFF * far:
+            return False
+    return True
