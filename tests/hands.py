@@ -166,19 +166,22 @@ class WindowTest(unittest.TestCase):
 
         QTimer.singleShot(200, answer)
 
-    def answer_question(self, text: str) -> None:
-        """Press the button of that text on the question that is about to come up."""
+    def answer_question(self, text: str) -> list[str]:
+        """Press the button of that text on the question that is about to come up; what it asks is put in the list."""
+        asked: list[str] = []
 
         def answer(tries: int = 200) -> None:
             box = QApplication.activeModalWidget()
             buttons = box.buttons() if isinstance(box, QMessageBox) else []
             named = [b for b in buttons if b.text().replace("&", "") == text]
             if named:
+                asked.append(f"{box.text()} {box.informativeText()}")
                 QTest.mouseClick(named[0], Qt.MouseButton.LeftButton)
             elif tries:
                 QTimer.singleShot(50, lambda: answer(tries - 1))
 
         QTimer.singleShot(100, answer)
+        return asked
 
     def open(self, path: Path) -> None:
         self.answer_dialog(path)

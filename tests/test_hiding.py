@@ -411,16 +411,19 @@ class ByHand(WindowTest):
         self.assertEqual((self.session.station, self.trim.section.name), ("Trim", "Box snip"))
 
     def test_an_edge_is_tidied_by_a_click(self) -> None:
-        self.trim.section.axis.button(2).click()
-        self.settle()
-        self.key(Qt.Key.Key_Return)
-        self.key(Qt.Key.Key_X)
-        mesh = self.session.mesh
+        cup = StraightSnip(offset=1.0).apply(specimens.sphere(20.0, 60).mesh, Context()).mesh
+        path = Path(self.folder.name) / "torn.ply"
+        write_mesh(specimens.ragged(np.random.default_rng(1), cup, 3, 0.4), path)
+        self.open(path)
+        self.key(Qt.Key.Key_3)
         self.take("Tidy an edge")
-        low = mesh.box[0]
         self.view.look_from(0.0, 0.0)
         self.settle()
-        self.click(self.view, *self.at(0.0, low[1], low[2] + 0.5))
+        mesh = self.session.mesh
+        longest = mesh.loops.loop(int(np.argmax(np.diff(mesh.loops.start))))
+        rim = mesh.vertices[mesh.faces.ravel()[longest]]
+        front = rim[rim[:, 1] < 0.0]
+        self.click(self.view, *self.at(*front[np.argmin(np.abs(front[:, 0] + 5.0))]))
         self.settle()
         self.assertEqual(self.session.job.log[-1].action.name, "tidy")
 

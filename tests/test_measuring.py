@@ -75,6 +75,11 @@ class Readings(unittest.TestCase):
             self.assertAlmostEqual(found.values["inside_deg"], 90.0, delta=within)
             found = angle_reading(mesh, flats[1], flats[2], (side[1], other[1]))
             self.assertAlmostEqual(found.values["apart_mm"], 70.0, delta=max(within, 1e-3))
+        coarse = Mesh(*box_solid(np.array([30.0, 20.0, 10.0])))  # two triangles a side
+        for one, other, inside in ((0, 4, 90.0), (0, 2, 0.0)):
+            flats = [flat_round(coarse, t) for t in (one, other)]
+            found = angle_reading(coarse, *flats, (coarse.vertices[0], coarse.vertices[1]))
+            self.assertAlmostEqual(found.values["inside_deg"], inside, delta=1e-9)
 
     def test_diameters(self) -> None:
         block = specimens.bored_box(70.0, 96).mesh

@@ -12,7 +12,7 @@ from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.regions import Region
 from tinsnip.regions.grow import brushed, flat_round, grown, places_of, shrunk, whole_shell
-from tinsnip.treat import Context, Delete, Extract
+from tinsnip.treat import Context, Delete, Extract, Smooth
 
 if SCREEN:
     from PySide6.QtCore import Qt
@@ -216,6 +216,35 @@ class InTheWindow(WindowTest):
         self.key(Qt.Key.Key_Delete)
         self.settle()
         self.assertEqual(len(self.session.mesh.shells), 1)
+
+    def test_much_is_asked_about_with_what_it_costs(self) -> None:
+        """Over a tenth of the part goes only when asked; steps that could be redone are told of."""
+        mesh = self.session.mesh
+        self.key(Qt.Key.Key_6)
+        self.session.apply(Smooth(iterations=1))
+        self.settle()
+        self.key(Qt.Key.Key_Z, CONTROL)
+        self.take("Select a flat")
+        box = specimens.bored_box(40.0, 40).mesh.box
+        self.click(self.view, *self.at(np.array([0.8 * box[1, 0], 0.8 * box[1, 1], box[1, 2]])))
+        self.rest()
+        self.click(self.bar.buttons["Invert"])
+        self.rest()
+        self.assertGreater(self.selected.count, 0.5 * len(mesh.faces))
+        asked = self.answer_question("Keep")
+        self.key(Qt.Key.Key_Delete)
+        self.settle()
+        self.assertRegex(asked[0], r"% of the part.*\?.*1 step that could be redone now no longer can be then")
+        self.assertIs(self.session.mesh, mesh)
+        self.assertTrue(self.session.job.can_redo)
+        said: list[str] = []
+        self.session.message.connect(lambda text, _: said.append(text))
+        self.come_back()
+        self.answer_question("Delete")
+        self.key(Qt.Key.Key_Delete)
+        self.settle()
+        self.assertEqual(self.session.job.log[-1].action.name, "delete")
+        self.assertTrue(any("1 undone step is gone from the log" in text for text in said), said)
 
     def test_a_flat_becomes_a_piece_and_every_treatment_clears_the_selection(self) -> None:
         mesh = self.session.mesh

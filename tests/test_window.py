@@ -26,6 +26,7 @@ if SCREEN:
         QApplication,
         QComboBox,
         QLabel,
+        QLineEdit,
         QSlider,
     )
 
@@ -423,6 +424,25 @@ class Dense(WindowTest):
             QTest.keyClick(self.tray.stop, Qt.Key.Key_Down)
         self.type_number(self.tray.fields["deviation"], text)
         self.wait_for(lambda: self.tray.copper.isEnabled())
+
+    def test_what_is_typed_before_the_levels_are_there_counts(self) -> None:
+        self.tray.levels.forget()
+        QTest.keyClick(self.view, Qt.Key.Key_7)
+        self.assertIsNone(self.tray.levels.study)
+        field = self.tray.fields["triangles"]
+        top = field.mapTo(self.window, QPoint(0, 0)).y()
+        field.setFocus()
+        line = field.findChild(QLineEdit)
+        line.selectAll()
+        QTest.keyClicks(line, "5000")
+        self.view.setFocus()
+        self.assertIsNone(self.tray.levels.study, "the levels were there at once; the test shows nothing")
+        self.wait_for(lambda: self.tray.levels.shown is not None)
+        self.settle()
+        self.assertEqual(self.tray.wanted, 5000)
+        self.assertEqual(field.value(), 5000.0)
+        self.assertAlmostEqual(self.tray.levels.shown.triangles, 5000, delta=2)
+        self.assertEqual(field.mapTo(self.window, QPoint(0, 0)).y(), top)  # and nothing has moved under the pointer
 
     def test_along_the_curve(self) -> None:
         self.key(Qt.Key.Key_7)

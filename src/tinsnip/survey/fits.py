@@ -33,21 +33,22 @@ class FittedCylinder(NamedTuple):
     rms: float
 
 
-def _samples(mesh: Mesh, chosen: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Middles, unit normals and areas of some of the triangles that are chosen."""
+def _samples(mesh: Mesh, chosen: np.ndarray, least: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Corners, unit normals and areas of some of the triangles that are chosen."""
     numbers = np.flatnonzero(chosen)
     numbers = numbers[:: max(1, len(numbers) // _MOST)]
     faces = mesh.faces[numbers]
     vectors = face_vectors(mesh.vertices, faces)
     size = np.linalg.norm(vectors, axis=1)
     good = size > 0
-    if np.count_nonzero(good) < 3:
-        raise BadInput("fewer than three triangles of some area are selected; select more of the surface")
-    return mesh.vertices[faces[good]].mean(axis=1), vectors[good] / size[good, None], size[good]
+    if np.count_nonzero(good) < least:
+        few = "no triangle" if least == 1 else "fewer than three triangles"
+        raise BadInput(f"{few} of some area {'is' if least == 1 else 'are'} selected; select more of the surface")
+    return mesh.vertices[faces[good]], vectors[good] / size[good, None], size[good]
 
 
 def fit_plane(mesh: Mesh, chosen: np.ndarray) -> FittedPlane:
-    """The plane of least squares, weighted by area, through the middles of triangles.
+    """The plane of least squares through all points of triangles: by their second moments, so that one is enough.
 
     Parameters
     ----------
@@ -57,16 +58,18 @@ def fit_plane(mesh: Mesh, chosen: np.ndarray) -> FittedPlane:
     Raises
     ------
     BadInput
-        When fewer than three triangles of some area are chosen.
+        When no triangle of some area is chosen.
     """
-    middles, normals, areas = _samples(mesh, chosen)
-    weight = areas / areas.sum()
+    corners, normals, areas = _samples(mesh, chosen, 1)
+    weight, middles = areas / areas.sum(), corners.mean(axis=1)
     centre = weight @ middles
-    about = (middles - centre) * np.sqrt(weight)[:, None]
+    # of a triangle about its middle: a twelfth of the sum of its corners' squares
+    within = np.sqrt(weight / 12.0)[:, None, None] * (corners - middles[:, None])
+    about = np.concatenate([(middles - centre) * np.sqrt(weight)[:, None], within.reshape(-1, 3)])
     normal = np.linalg.svd(about, full_matrices=False)[2][2]
     if weight @ (normals @ normal) < 0:
         normal = -normal
-    return FittedPlane(centre, normal, float(np.sqrt(weight @ ((middles - centre) @ normal) ** 2)))
+    return FittedPlane(centre, normal, float(np.linalg.norm(about @ normal)))
 
 
 def fit_cylinder(mesh: Mesh, chosen: np.ndarray) -> FittedCylinder:
@@ -85,8 +88,8 @@ def fit_cylinder(mesh: Mesh, chosen: np.ndarray) -> FittedCylinder:
     BadInput
         When fewer than three triangles of some area are chosen, or they lie in a plane.
     """
-    middles, normals, areas = _samples(mesh, chosen)
-    weight = areas / areas.sum()
+    corners, normals, areas = _samples(mesh, chosen, 3)
+    middles, weight = corners.mean(axis=1), areas / areas.sum()
     spread, axes = np.linalg.eigh((normals * weight[:, None]).T @ normals)
     if spread[1] < 1e-4:
         raise BadInput("what is selected is flat and fits no cylinder; select more of the round surface")

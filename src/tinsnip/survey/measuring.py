@@ -134,7 +134,7 @@ def angle_reading(mesh: Mesh, one: np.ndarray, other: np.ndarray, places: tuple[
     Raises
     ------
     BadInput
-        When one of them has no three triangles.
+        When one of them has no area.
     """
     fits = []
     for own in (one, other):

@@ -20,11 +20,13 @@ from tinsnip.regions import Region
 from tinsnip.regions.grow import grown, grown_by, places_of, shrunk
 from tinsnip.regions.rules import smoothed_border
 from tinsnip.treat import Context, Delete, Extract, Outcome, Smooth
-from tinsnip.words import counted
+from tinsnip.words import counted, percent
 
 __all__ = ["SelectionBar"]
 
 _MOST_POINTS = 4000
+_MUCH = 0.1
+"""Share of the part's triangles from which on it is asked before they go."""
 _MOST_INSETS = 4
 
 
@@ -300,18 +302,31 @@ class SelectionBar(QFrame):
         return None if selected.triangles is None else (selected.mesh, selected.triangles)
 
     def delete(self) -> None:
-        """Delete what is selected; asked first where some of it cannot be seen."""
+        """Delete what is selected; asked first where it is much, or some of it cannot be seen."""
         known = self._chosen()
         if known is None:
             return
-        if self.out_of_view():
-            text = f"Delete {self.told()}?"
-            about = "Fit all (F) shows every place; undo brings back what went."
-            keep = "Keep"
-            if ask(self.window(), "Delete", text, about, ("Delete", keep), keep, keep, self._insets()) != "Delete":
-                return
         mesh, chosen = known
+        away, share = self.out_of_view(), self._session.selected.count / max(len(mesh.faces), 1)
+        if away or share > _MUCH:
+            much = f", {percent(share)} of the part" if share > _MUCH else ""
+            about = ["Fit all (F) shows every place."] * (away > 0) + ["Undo brings back what went."]
+            later = len(self._session.job.log) - self._session.job.cursor
+            if later:
+                about.append(f"{counted(later, 'step')} that could be redone now no longer can be then.")
+            picture = self._insets() if away else self._picture(mesh, chosen)
+            text, keep = f"Delete {self.told()}{much}?", "Keep"
+            answer = ask(self.window(), "Delete", text, " ".join(about), ("Delete", keep), keep, keep, picture)
+            if answer != "Delete":
+                return
         self._session.do_made("Delete", lambda: Delete(triangles=Region.of(mesh, chosen)))
+
+    def _picture(self, mesh: Mesh, chosen: np.ndarray) -> QPixmap | None:
+        """A small picture of all that is selected."""
+        if self._viewport.scene is None:
+            return None
+        points = mesh.vertices[mesh.faces[chosen, 0]]
+        return QPixmap.fromImage(self._viewport.picture_of(points, px(220), px(150)))
 
     def _insets(self) -> QPixmap | None:
         """Small pictures of the places that are out of view, beside each other."""

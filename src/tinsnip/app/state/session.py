@@ -47,6 +47,7 @@ from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.deviation import FromRaw, signed_distance
 from tinsnip.treat import Assembly, Context, Outcome, Treatment
+from tinsnip.words import counted
 
 __all__ = ["Lists", "Session", "close_keeper"]
 
@@ -313,13 +314,15 @@ class Session(QObject):
 
     def enter(self, steps: list[Step]) -> None:
         """Enter steps that were worked out on the pieces as they are."""
-        before = self.job.active
+        before, undone = self.job.active, len(self.job.log) - self.job.cursor
         try:
             entered = [self.job.enter(step) for step in steps]
         except BadInput as error:
             self.message.emit(str(error), True)
             return
         text = "; ".join(step.text for step in steps)
+        if undone and any(entered):
+            text += f"; {counted(undone, 'undone step is', 'undone steps are')} gone from the log"
         for step in steps:
             if isinstance(step.action, CopyAsVariant):  # it lies where the copy lies
                 self.job.hidden.add(step.on[0])

@@ -38,6 +38,8 @@ class ReduceTray(Tray):
         self._unwanted = False
         self._is_asked = False
         """Whether a level was asked for; the present mesh is shown until then."""
+        self._is_awaited = False
+        """Whether something was typed before the levels were there."""
         self._pick: Pick | None = None
         self._mesh: Mesh | None = None
         super().__init__(session, view)
@@ -62,6 +64,9 @@ class ReduceTray(Tray):
         self.stop_button.clicked.connect(self._stop_or_go)
         self.waiting, box = line_of(self.bar, self.stop_button)
         box.setStretch(0, 1)
+        policy = self.waiting.sizePolicy()
+        policy.setRetainSizeWhenHidden(True)  # so that nothing below moves as it goes
+        self.waiting.setSizePolicy(policy)
         self.add(self.waiting)
         self.plot = CurvePlot()
         self.plot.dragged.connect(self._want)
@@ -128,7 +133,7 @@ class ReduceTray(Tray):
         )
 
     def enter(self) -> None:
-        self._unwanted = self._is_asked = False
+        self._unwanted = self._is_asked = self._is_awaited = False
         if self.session.mesh is not None:
             self.radius.setValue(0.05 * self.session.mesh.diagonal)
         self._begin()
@@ -202,7 +207,7 @@ class ReduceTray(Tray):
     def refresh(self) -> None:
         mesh = self.session.mesh
         if mesh is not self._mesh:  # done, undone or another piece: what it has come to is shown, and no level of it
-            self._mesh, self._is_asked, self._goal = mesh, False, {}
+            self._mesh, self._is_asked, self._is_awaited, self._goal = mesh, False, False, {}
             self._rest.stop()
             if self.isVisible():
                 self._show_level()
@@ -233,7 +238,10 @@ class ReduceTray(Tray):
             self.wanted = total
         self.plot.triangles = self.wanted
         self.plot.show_curve(study.curve)
-        if not asked:
+        if self._is_awaited:
+            self._is_awaited = False
+            self._typed()
+        elif not asked:
             self._is_asked = False
             self._fill()
             self._show_level()
@@ -303,7 +311,10 @@ class ReduceTray(Tray):
     def _typed(self, *_: object) -> None:
         """A stop was typed: find the level that keeps it."""
         study = self.levels.study
-        if self._filling or study is None:
+        if self._filling:
+            return
+        if study is None:  # kept until the levels are there
+            self._is_awaited = True
             return
         self._is_asked = True
         name = self.stop.currentText()

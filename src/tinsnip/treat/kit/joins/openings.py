@@ -12,7 +12,7 @@ from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 
-__all__ = ["Openings", "rows_about", "taken_out"]
+__all__ = ["Openings", "joined", "rows_about", "taken_out"]
 
 
 class Openings(NamedTuple):
@@ -99,10 +99,13 @@ def _parts_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
     """The part of the surface that each chosen triangle belongs to, int, shape (F,): touching ones to one; else -1."""
     own = np.flatnonzero(chosen)
     corners, at = np.unique(mesh.faces[own], return_inverse=True)
-    count = len(own) + len(corners)
-    one = np.repeat(np.arange(len(own)), 3)
-    graph = coo_matrix((np.ones(len(one)), (one, len(own) + at.ravel())), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
+    touch = np.column_stack([np.repeat(np.arange(len(own)), 3), len(own) + at.ravel()])
     part = np.full(len(mesh.faces), -1, dtype=np.int64)
-    part[own] = np.unique(label[: len(own)], return_inverse=True)[1]
+    part[own] = np.unique(joined(touch, len(own) + len(corners))[: len(own)], return_inverse=True)[1]
     return part
+
+
+def joined(links: np.ndarray, count: int) -> np.ndarray:
+    """The lot that each of some things belongs to, int, by pairs of them that belong together, shape (L, 2)."""
+    graph = coo_matrix((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(count, count))
+    return connected_components(graph, directed=False)[1]

@@ -7,6 +7,8 @@ __all__ = ["band_between", "zipped"]
 
 _THIN = 0.1
 """How much the square of an edge across counts beside the area of the triangles, so that bands get no slivers."""
+_MOST_EDGES = 2_000_000
+"""Edges across that are all looked at, some 300 MB."""
 
 
 def band_between(points: np.ndarray, rims: list[np.ndarray], edges: list[np.ndarray]) -> np.ndarray | None:
@@ -37,7 +39,7 @@ def zipped(points: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray
     """The band between two loops that run the same way whose triangles are smallest all together.
 
     The shortest way through the grid of all edges across (Fuchs, Kedem and Uselton 1977), from the nearest two vertices
-    round to them again.
+    round to them again; of long loops only step by step.
 
     Parameters
     ----------
@@ -54,6 +56,8 @@ def zipped(points: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray
     one, other = np.roll(one, -start), np.roll(other, -int(nearest[start]))
     one, other = np.append(one, one[0]), np.append(other, other[0])
     p, q = points[one], points[other]
+    if len(p) * len(q) > _MOST_EDGES:
+        return _zipped_step_by_step(one, other, p, q)
     across = q[None] - p[:, None]
     square = _THIN * (across**2).sum(axis=2)
     # on along the first loop, into row i + 1, and along the second, into column j + 1
@@ -76,3 +80,20 @@ def zipped(points: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray
             made.append((one[i], other[j - 1], other[j]))
             j -= 1
     return np.array(made[::-1], dtype=np.int64)
+
+
+def _zipped_step_by_step(one: np.ndarray, other: np.ndarray, p: np.ndarray, q: np.ndarray) -> np.ndarray:
+    """Each time on along whichever makes the shorter way across."""
+    i = j = 0
+    made = []
+    while i < len(one) - 1 or j < len(other) - 1:
+        on = j == len(other) - 1
+        if not on and i < len(one) - 1:
+            on = ((p[i + 1] - q[j]) ** 2).sum() <= ((p[i] - q[j + 1]) ** 2).sum()
+        if on:
+            made.append((one[i + 1], one[i], other[j]))
+            i += 1
+        else:
+            made.append((one[i], other[j], other[j + 1]))
+            j += 1
+    return np.array(made, dtype=np.int64)

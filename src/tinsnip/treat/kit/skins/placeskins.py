@@ -6,7 +6,7 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import fans_of, twin_table
-from tinsnip.mesh.measures import face_vectors, mean_edge, triangles_at
+from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
@@ -15,7 +15,7 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
 from tinsnip.treat.kit.skins.recasting import cleared, pulled_back
 
-__all__ = ["PlaceSkin", "level_round", "local_edge", "skin_of_place"]
+__all__ = ["PlaceSkin", "level_round", "skin_of_place"]
 
 _MOST_TURNS = 40
 _MOST_CELLS = 600
@@ -183,8 +183,3 @@ def _tidied(whole: np.ndarray, faces: np.ndarray) -> np.ndarray:
     label = find_shells(np.zeros((count, 3)), faces, twins).label
     is_open = np.bincount(label, weights=(twins.reshape(-1, 3) < 0).any(axis=1)) > 0
     return np.ascontiguousarray(faces[is_open[label]])
-
-
-def local_edge(mesh: Mesh, triangles: np.ndarray) -> float:
-    """Mean length of the edges of some triangles, mm."""
-    return mean_edge(mesh.vertices, mesh.faces[triangles])

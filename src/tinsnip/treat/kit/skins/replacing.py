@@ -3,21 +3,20 @@
 from typing import NamedTuple
 
 import numpy as np
-from scipy import sparse
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING
-from tinsnip.mesh.measures import face_vectors, triangle_areas, triangles_at
+from tinsnip.mesh.measures import face_vectors, mean_edge, triangle_areas, triangles_at
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress, check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.singles import as_files_hold
 from tinsnip.space.winding import Winding
 from tinsnip.survey.crossings import crossings_of
-from tinsnip.treat.kit.joins.openings import Openings, rows_about, taken_out
+from tinsnip.treat.kit.joins.openings import Openings, joined, rows_about, taken_out
 from tinsnip.treat.kit.patches.banding import zipped
-from tinsnip.treat.kit.skins.placeskins import PlaceSkin, level_round, local_edge, skin_of_place
+from tinsnip.treat.kit.skins.placeskins import PlaceSkin, level_round, skin_of_place
 from tinsnip.treat.kit.skins.recasting import blends_at
 
 __all__ = ["Replaced", "places_of", "replace_places"]
@@ -90,15 +89,9 @@ def places_of(mesh: Mesh) -> np.ndarray:
         corners, at = np.unique(mesh.faces[own], return_inverse=True)
         touch = np.column_stack([np.repeat(np.arange(len(own)), 3), len(own) + at.ravel()])
         cross = np.searchsorted(own, pairs)
-        found[own] = _joined(np.concatenate([touch, cross]), len(own) + len(corners))[: len(own)]
+        found[own] = joined(np.concatenate([touch, cross]), len(own) + len(corners))[: len(own)]
         found[own] = np.unique(found[own], return_inverse=True)[1]
     return found
-
-
-def _joined(links: np.ndarray, count: int) -> np.ndarray:
-    """The lot that each of some things belongs to, by pairs of them that belong together."""
-    graph = sparse.coo_matrix((np.ones(len(links)), links.T), shape=(count, count))
-    return sparse.csgraph.connected_components(graph, directed=False)[1]
 
 
 class _Piece(NamedTuple):
@@ -206,7 +199,7 @@ def _grouped(holes: Openings, place: np.ndarray, active: np.ndarray) -> Openings
     """The same with all parts that one place lies in as one."""
     some = np.flatnonzero((place >= 0) & active[place])
     parts = len(holes.at_rim)
-    label = _joined(np.column_stack([holes.part[some], parts + place[some]]), parts + len(active))[:parts]
+    label = joined(np.column_stack([holes.part[some], parts + place[some]]), parts + len(active))[:parts]
     label = np.unique(label, return_inverse=True)[1]
     at_rim = np.zeros(int(label.max()) + 1, dtype=bool)
     at_rim[label[holes.at_rim]] = True
@@ -228,7 +221,7 @@ def _piece(
         on_ring[:] = False
         on_ring[ring] = True
         beside.append(np.flatnonzero(triangles_at(rest.faces, on_ring)))
-    step = width * local_edge(rest, np.concatenate(beside))
+    step = width * mean_edge(rest.vertices, rest.faces[np.concatenate(beside)])
     level = level_round(field, [holes.stays[b] for b in beside], step)
     if level is None or not step > 0:
         return None
