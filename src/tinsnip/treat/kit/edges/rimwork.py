@@ -13,8 +13,10 @@ _TURN = 58.0
 _SPIKE = np.cos(np.radians(_TURN))
 _SMOOTH = np.cos(np.radians(22.0))
 """Turns of the line up to this are those of a smooth course."""
-_RUN = 2
-"""Vertices on either side of a corner at which the line has to run smoothly, or turn on the same way."""
+_RUN, _SHORT_RUN = 6, 2
+"""Vertices on either side of a corner at which the line has to run smoothly, or turn on the same way; and so many where
+a line has few sharp turns altogether."""
+_FEW_TURNS = 8
 
 
 class Band:
@@ -183,11 +185,13 @@ class Band:
         at = {v: i for i, v in enumerate(here.tolist())}
         after = self.following()
         before = {b: a for a, b in after.items()}
-        for v in here[cosine < _SPIKE].tolist():
+        sharp = here[cosine < _SPIKE].tolist()
+        turns = self._turns_of_lines(sharp, after)
+        for v in sharp:
             i, is_corner = at[v], True
             for way in (after, before):
                 beside = v
-                for _ in range(_RUN):
+                for _ in range(_SHORT_RUN if turns[v] <= _FEW_TURNS else _RUN):
                     beside = way.get(beside, -1)
                     j = at.get(beside)
                     if j is None or j == i:
@@ -197,6 +201,22 @@ class Band:
                 self.corners.add(v)
         for v in self.corners:
             self.stays[v] = True
+
+    @staticmethod
+    def _turns_of_lines(sharp: list[int], after: dict[int, int]) -> dict[int, int]:
+        """For each vertex at which the line turns sharply, how many there are on its line."""
+        found: dict[int, int] = {}
+        every = set(sharp)
+        for v in sharp:
+            if v in found:
+                continue
+            line, at = [v], after.get(v)
+            while at is not None and at != v and len(line) <= len(after):
+                line.append(at)
+                at = after.get(at)
+            own = [x for x in line if x in every]
+            found.update(dict.fromkeys(own, max(len(own), 0)))
+        return found
 
     def is_clean(self, shortest: float) -> bool:
         """Whether the line runs smoothly from corner to corner, without edges shorter than a length, mm."""
