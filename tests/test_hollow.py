@@ -68,7 +68,7 @@ class Hollowed(unittest.TestCase):
         """A box's inner skin is a box, walls of a wedge keep to 1 %: wherever the part lies, and as a file holds it."""
         corners = np.array([[0, 0, 0], [30, 0, 0], [30, 20, 0], [0, 20, 0], [0, 0, 12], [0, 20, 12.0]])
         sides = np.array([[0, 2, 1], [0, 3, 2], [0, 1, 4], [3, 5, 2], [1, 2, 5], [1, 5, 4], [0, 4, 5], [0, 5, 3]])
-        kinds = (("box", *box_solid(np.array([30.0, 30.0, 30.0])), 12), ("wedge", corners, sides, 4000))
+        kinds = (("box", *box_solid(np.array([30.0, 30.0, 30.0])), 20), ("wedge", corners, sides, 4000))
         cases = [(*kind, size, off) for kind in kinds for size in (0.1, 1.0, 100.0) for off in (0.0, 1e3, 3e4)]
         for name, points, faces, most, size, off in share(cases, self.id(), 3):
             mesh = Mesh((size * points + off).astype(np.float32).astype(float), faces.astype(np.int32))

@@ -1,8 +1,8 @@
 """The tray that reduces: one pass, then any level of it at once."""
 
 import numpy as np
-from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QLabel, QProgressBar
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QLabel, QProgressBar, QVBoxLayout
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.levels import Levels
@@ -64,12 +64,10 @@ class ReduceTray(Tray):
         self.stop_button.clicked.connect(self._stop_or_go)
         self.waiting, box = line_of(self.bar, self.stop_button)
         box.setStretch(0, 1)
-        policy = self.waiting.sizePolicy()
-        policy.setRetainSizeWhenHidden(True)  # so that nothing below moves as it goes
-        self.waiting.setSizePolicy(policy)
-        self.add(self.waiting)
         self.plot = CurvePlot()
         self.plot.dragged.connect(self._want)
+        over = QVBoxLayout(self.plot)  # where the curve will be, so that nothing moves as it comes
+        over.addWidget(self.waiting, 0, Qt.AlignmentFlag.AlignVCenter)
         self.add(self.plot)
         self.kept = self.figure("Kept")
         self.deviation = self.figure("Moved at most, mm")

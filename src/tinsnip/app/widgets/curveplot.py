@@ -42,7 +42,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
     def __init__(self) -> None:
         axes = {side: _LogAxis(side) for side in ("bottom", "left")}
         super().__init__(axisItems=axes, background="#f7f5f0")
-        self.setFixedHeight(px(164))
+        self.setFixedHeight(px(170))
         self.setMenuEnabled(False)
         self.hideButtons()
         self.setMouseEnabled(False, False)
@@ -54,6 +54,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
             axis.setTextPen("#26241f")
             axis.setStyle(tickLength=-4, tickTextOffset=3)
         self.getAxis("left").setWidth(px(38))
+        self.getPlotItem().layout.setContentsMargins(0, px(7), 0, 0)  # half a tick's text stands above the axis
         self.getAxis("bottom").setLabel("triangles kept", color="#5f594e")
         self._largest = self.plot(pen=pyqtgraph.mkPen(_COPPER, width=2.4))
         self._p99 = self.plot(pen=pyqtgraph.mkPen("#5f594e", width=1.4, style=Qt.PenStyle.DashLine))
