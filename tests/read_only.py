@@ -86,7 +86,7 @@ def main() -> None:
     done = 0
     for mesh in (painted, ball):
         examine(mesh)
-        for make in share((*TREATMENTS.values(), lambda: Reduce(percent=30)), f"sealed {len(mesh.faces)}"):
+        for make in share((*TREATMENTS.values(), lambda: Reduce(percent=30)), f"sealed {len(mesh.faces)}", 8):
             treatment = make(deviation_mm=4.0) if make is Recast else make()
             try:
                 treatment.apply(mesh, Context(raw=mesh))

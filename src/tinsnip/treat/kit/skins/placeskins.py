@@ -6,18 +6,16 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import fans_of, twin_table
-from tinsnip.mesh.measures import face_vectors, triangles_at
+from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.shells import find_shells
-from tinsnip.progress import Progress, check_here, polled_here
-from tinsnip.space.dualsurface import dual_surface, nodes_to_turn
-from tinsnip.space.lattice import MARGIN, lay_into_lattice, spread_lattice
+from tinsnip.progress import check_here, polled_here
+from tinsnip.space.lattice import MARGIN
 from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
-from tinsnip.treat.kit.skins.recasting import cleared, pulled_back
+from tinsnip.treat.kit.skins.recasting import cleared, pulled_back, surface_between
 
 __all__ = ["PlaceSkin", "level_round", "skin_of_place"]
 
-_MOST_TURNS = 40
 _MOST_CELLS = 600
 """Cells along the longest side of a place; larger ones are drawn more coarsely."""
 _BESIDE = 0.2
@@ -103,7 +101,7 @@ def level_round(field: Winding, beside: list[np.ndarray], step: float) -> float 
 
 
 def skin_of_place(
-    mesh: Mesh, field: Winding, own: np.ndarray, inner: np.ndarray, level: float, step: float, progress: Progress
+    mesh: Mesh, field: Winding, own: np.ndarray, inner: np.ndarray, level: float, step: float
 ) -> PlaceSkin | None:
     """Draw the skin of one place.
 
@@ -120,7 +118,6 @@ def skin_of_place(
         The winding number that parts inside from outside.
     step : float
         Width of a cell, mm.
-    progress : Progress
 
     Returns
     -------
@@ -131,18 +128,7 @@ def skin_of_place(
     box = np.stack([mesh.vertices[used].min(axis=0), mesh.vertices[used].max(axis=0)])
     if float((box[1] - box[0]).max()) > _MOST_CELLS * step:
         return None
-    levelled = _Levelled(field, level)
-    lattice, near = lay_into_lattice(levelled, step, box=box)
-    lattice = spread_lattice(lattice, levelled, near)
-    for _ in range(_MOST_TURNS):
-        turn = nodes_to_turn(lattice)
-        if len(turn) == 0:
-            break
-        lattice.inside[turn] = True
-        lattice = spread_lattice(lattice, levelled, near, np.unique(turn // 64))
-    normals = face_vectors(mesh.vertices, mesh.faces)
-    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    made = dual_surface(lattice, normals)
+    made = surface_between(_Levelled(field, level), step, box=box)
     check_here()
     if len(made.faces) == 0:
         return None

@@ -18,7 +18,16 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.welding import weld_exact
 from tinsnip.space.winding import Winding
 
-__all__ = ["Skin", "blends_at", "cleared", "pulled_back", "recast_surface", "sound_triangles", "with_raw_values"]
+__all__ = [
+    "Skin",
+    "blends_at",
+    "cleared",
+    "pulled_back",
+    "recast_surface",
+    "sound_triangles",
+    "surface_between",
+    "with_raw_values",
+]
 
 _MOST_TURNS = 40
 _PULL = 0.5
@@ -84,10 +93,25 @@ def _settled(faces, places, free, rounds):
                     places[v, i] = 0.5 * places[v, i] + 0.5 * total[v, i] / count[v]
 
 
-def _surface(field: Winding, step: float, room: float, progress: Progress) -> DualSurface:
-    progress.step("Laying the part into a lattice")
-    lattice, near = lay_into_lattice(field, step, room)
-    progress.step("Telling inside from outside")
+def surface_between(
+    field: Winding, step: float, progress: Progress | None = None, box: np.ndarray | None = None
+) -> DualSurface:
+    """The surface between what lies within another and what does not.
+
+    Parameters
+    ----------
+    field : Winding
+        The other surface; what has more than half a turn round it lies within.
+    step : float
+        Width of a cell, mm.
+    progress : Progress, optional
+    box : ndarray, shape (2, 3), optional
+        Where it is wanted, mm; it is cut off some cells beyond. All of it by default.
+    """
+    tell = progress.step if progress is not None else lambda text: None
+    tell("Laying the part into a lattice")
+    lattice, near = lay_into_lattice(field, step, box=box)
+    tell("Telling inside from outside")
     lattice = spread_lattice(lattice, field, near)
     for _ in range(_MOST_TURNS):
         turn = nodes_to_turn(lattice)
@@ -95,7 +119,7 @@ def _surface(field: Winding, step: float, room: float, progress: Progress) -> Du
             break
         lattice.inside[turn] = True
         lattice = spread_lattice(lattice, field, near, np.unique(turn // 64))
-    progress.step("Drawing the skin")
+    tell("Drawing the skin")
     normals = face_vectors(field.vertices, field.faces)
     normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
     return dual_surface(lattice, normals)
@@ -123,7 +147,7 @@ def recast_surface(
         When they enclose nothing.
     """
     field = Winding(vertices, faces)
-    made = _surface(field, step, 0.0, progress)
+    made = surface_between(field, step, progress)
     if len(made.faces) == 0:
         raise BadInput(
             "the surface encloses nothing that could be recast; give the smallest wall that sheets shall have"

@@ -164,7 +164,7 @@ def replace_places(mesh: Mesh, place: np.ndarray, most_mm2: float, progress: Pro
             own = holes.part == g
             key = np.flatnonzero(own).tobytes() + bytes([turn[g]])
             if key not in known:
-                known[key] = _piece(mesh, field, holes, g, own, _TRIES[turn[g]][1], progress)
+                known[key] = _piece(mesh, field, holes, g, own, _TRIES[turn[g]][1])
             if known[key] is None:
                 bad[g] = True
             else:
@@ -207,9 +207,7 @@ def _grouped(holes: Openings, place: np.ndarray, active: np.ndarray) -> Openings
     return holes._replace(part=part, ring_part=label[holes.ring_part], at_rim=at_rim)
 
 
-def _piece(
-    mesh: Mesh, field: Winding, holes: Openings, part: int, own: np.ndarray, width: float, progress: Progress
-) -> _Piece | None:
+def _piece(mesh: Mesh, field: Winding, holes: Openings, part: int, own: np.ndarray, width: float) -> _Piece | None:
     """The skin of one part and the bands between it and the rings; None where they do not pair off."""
     rings = [ring for ring, of in zip(holes.rings, holes.ring_part, strict=True) if of == part]
     if not rings:
@@ -229,7 +227,7 @@ def _piece(
     at_edge = mesh.faces[~own & rows_about(mesh, own, 1)]
     old[at_edge] = True
     inner = own & ~triangles_at(mesh.faces, old)
-    skin = skin_of_place(mesh, field, own, inner, level, step, progress)
+    skin = skin_of_place(mesh, field, own, inner, level, step)
     check_here()
     if skin is None:
         return None
