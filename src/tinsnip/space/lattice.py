@@ -16,7 +16,7 @@ from tinsnip.space.tree import triangles_in_boxes
 from tinsnip.space.winding import Winding
 from tinsnip.threads import in_chunks
 
-__all__ = ["INSIDE", "MARGIN", "SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
+__all__ = ["INSIDE", "MARGIN", "SHIFT", "SIDE", "Crossings", "Lattice", "lay_into_lattice", "spread_lattice"]
 
 SIDE = 4
 """Nodes along a block's side."""
@@ -25,7 +25,7 @@ MARGIN = 2 * SIDE
 """Steps that a lattice reaches beyond what is laid into it."""
 _BORDER = 2
 """Nodes at the lattice's own border whose edges no triangle is laid into."""
-_SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
+SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
 """Puts the lattice where no vertex of a modelled part lies on its lines."""
 _SURE = 0.2
 """A winding number stands for others where it is further than this from a half."""
@@ -336,7 +336,7 @@ def lay_into_lattice(
     if not near_by:
         used = np.unique(field.faces)
         box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
-    low = box[0] - room - (MARGIN + _SHIFT) * step
+    low = box[0] - room - (MARGIN + SHIFT) * step
     shape = np.ceil((box[1] + room - low) / step).astype(np.int64) + 1 + MARGIN
     shape = -(-shape // SIDE) * SIDE
     faces = field.faces

@@ -87,7 +87,7 @@ class RecastPlacesPart:
             return
         which = counted(len(crossed), "place") if self.only is None else self.only.id
         preview = self._session.preview
-        if self._stands() and preview is not None:
+        if preview is not None and self._stands():
             self.told.setText(self._said(preview.outcome))
             self.button.setText(f"Recast {which}")
             self.button.setEnabled(preview.outcome.mesh is not preview.before)

@@ -215,7 +215,7 @@ class Band:
                 line.append(at)
                 at = after.get(at)
             own = [x for x in line if x in every]
-            found.update(dict.fromkeys(own, max(len(own), 0)))
+            found.update(dict.fromkeys(own, len(own)))
         return found
 
     def is_clean(self, shortest: float) -> bool:

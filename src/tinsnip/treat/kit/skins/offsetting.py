@@ -5,7 +5,7 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.dualsurface import DualSurface, dual_surface, nodes_to_turn
-from tinsnip.space.lattice import INSIDE, SIDE, Crossings, Lattice
+from tinsnip.space.lattice import INSIDE, SHIFT, SIDE, Crossings, Lattice
 from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
 from tinsnip.treat.kit.skins.recasting import cleared
@@ -16,8 +16,6 @@ STEPS_IN_OFFSET = 6.0
 """So many cells in the offset are fine enough for all but the sharpest edges; with fewer than three, nodes beside the
 surface would lie on the skin."""
 _NODES = SIDE**3
-_SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
-"""Puts the lattice where no plane of a modelled part lies on its nodes."""
 _COARSE = 4
 """Blocks along the side of what is looked at first."""
 _CUTS = 2
@@ -183,7 +181,7 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool) -> Lat
     far, used = abs(offset), np.unique(field.faces)
     box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
     room = max(offset, 0.0) + _MARGIN * SIDE * step
-    low = box[0] - room - _SHIFT * step
+    low = box[0] - room - SHIFT * step
     whole = _COARSE * SIDE
     shape = np.ceil((box[1] + room - low) / (whole * step)).astype(np.int64) + 1
     if np.prod(shape.astype(float)) > _MOST_BLOCKS:

@@ -6,7 +6,7 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import fans_of, twin_table
-from tinsnip.mesh.measures import triangles_at
+from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.lattice import MARGIN
@@ -14,10 +14,10 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
 from tinsnip.treat.kit.skins.recasting import cleared, pulled_back, surface_between
 
-__all__ = ["PlaceSkin", "level_round", "skin_of_place"]
+__all__ = ["PlaceSkin", "level_round", "skin_of_place", "turns_beside"]
 
 _MOST_CELLS = 600
-"""Cells along the longest side of a place; larger ones are drawn more coarsely."""
+"""Cells along the longest side of a place; larger ones get no skin."""
 _BESIDE = 0.2
 """How far off a triangle its two sides are asked about, in cells."""
 _ALIKE = 0.3
@@ -64,6 +64,16 @@ class _Levelled:
         return self._field.at(points, *far) + self._rise
 
 
+def turns_beside(field: Winding, triangles: np.ndarray, step: float) -> tuple[np.ndarray, np.ndarray]:
+    """Winding numbers in front of some triangles and behind them, a little way off, in cells of a width, mm."""
+    faces = field.faces[triangles]
+    normals = face_vectors(field.vertices, faces)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+    middle = field.vertices[faces].mean(axis=1)
+    out, within = (field.at(middle + side * _BESIDE * step * normals, 4.0) for side in (1, -1))
+    return out, within
+
+
 def level_round(field: Winding, beside: list[np.ndarray], step: float) -> float | None:
     """The winding number halfway between both sides of the surface round a place.
 
@@ -85,15 +95,10 @@ def level_round(field: Winding, beside: list[np.ndarray], step: float) -> float 
     """
     middles = []
     for own in beside:
-        corners = field.vertices[field.faces[own]]
-        normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        size = np.linalg.norm(normals, axis=1)
-        sound = size > 0
-        if not sound.any():
-            continue
-        normals, middle = normals[sound] / size[sound, None], corners[sound].mean(axis=1)
-        out, within = (field.at(middle + side * _BESIDE * step * normals, 4.0) for side in (1, -1))
-        middles.append(float(np.median(0.5 * (out + within))))
+        sound = own[np.linalg.norm(face_vectors(field.vertices, field.faces[own]), axis=1) > 0]
+        if len(sound):
+            out, within = turns_beside(field, sound, step)
+            middles.append(float(np.median(0.5 * (out + within))))
     if not middles:
         return None
     lowest = np.array(middles)

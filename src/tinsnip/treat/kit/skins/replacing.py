@@ -8,7 +8,6 @@ from scipy.spatial import cKDTree
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING
 from tinsnip.mesh.measures import face_vectors, mean_edge, triangle_areas, triangles_at
-from tinsnip.mesh.shells import find_shells
 from tinsnip.progress import Progress, check_here
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.singles import as_files_hold
@@ -16,7 +15,7 @@ from tinsnip.space.winding import Winding
 from tinsnip.survey.crossings import crossings_of
 from tinsnip.treat.kit.joins.openings import Openings, joined, rows_about, taken_out
 from tinsnip.treat.kit.patches.banding import zipped
-from tinsnip.treat.kit.skins.placeskins import PlaceSkin, level_round, skin_of_place
+from tinsnip.treat.kit.skins.placeskins import PlaceSkin, level_round, skin_of_place, turns_beside
 from tinsnip.treat.kit.skins.recasting import blends_at
 
 __all__ = ["Replaced", "places_of", "replace_places"]
@@ -32,8 +31,9 @@ _SCRAP = 0.01
 """Share of the largest shell's area below which an open shell at a place is taken out whole."""
 _BESIDE = 4.0
 """How far the edge of a skin may lie off the ring it is sewn to, in cells, at its middle."""
-_BOTH_SIDES = 0.2
-"""How far off a triangle it is asked whether both its sides lie within the part, in cells."""
+_MOST_WITHIN, _ALIKE = 0.2, 0.9
+"""What goes as it lies within the part is no more than this share of its triangles, and both sides are alike of more
+than this share of them."""
 
 
 class Replaced(NamedTuple):
@@ -235,7 +235,7 @@ def _piece(mesh: Mesh, field: Winding, holes: Openings, part: int, own: np.ndarr
     if pairs is None:
         return None
     skin, edges = pairs
-    dropped = _within(rest, field, level, step, [i for i in range(len(rings)) if i not in edges], holes, rings)
+    dropped = _within(holes, [ring for i, ring in enumerate(rings) if i not in edges], field, level, step)
     if dropped is None:
         return None
     points = np.concatenate([mesh.vertices, skin.vertices])
@@ -287,33 +287,26 @@ def _paired(
     return part, {ring: number[edge] for ring, edge in edges.items()}
 
 
-def _within(
-    rest: Mesh, field: Winding, level: float, step: float, lone: list[int], holes: Openings, rings: list[np.ndarray]
-) -> np.ndarray | None:
+def _within(holes: Openings, lone: list[np.ndarray], field: Winding, level: float, step: float) -> np.ndarray | None:
     """Triangles of what lies wholly within the part, or outside of it, behind rings that no skin reaches.
 
-    None where what lies behind such a ring is surface of the part.
+    None where what lies behind such a ring is surface of the part, or something else hangs on it too.
     """
     if not lone:
         return np.empty(0, dtype=np.int64)
-    shells = find_shells(rest.vertices, rest.faces, rest.twins)
+    rest = holes.mesh
+    label = rest.shells.label
     shell_at = np.full(len(rest.vertices), -1, dtype=np.int64)
-    shell_at[rest.faces] = shells.label[:, None]
-    own = {int(shell_at[rings[i][0]]) for i in lone}
-    others = {int(shell_at[ring[0]]) for ring in holes.rings} - own
-    used = [r for i, r in enumerate(rings) if i not in lone]
-    if own & ({int(shell_at[r[0]]) for r in used} | (others & own)):
+    shell_at[rest.faces] = label[:, None]
+    own = {int(shell_at[ring[0]]) for ring in lone}
+    others = [ring for ring in holes.rings if not any(ring is one for one in lone)]
+    if own & {int(shell_at[ring[0]]) for ring in others}:
         return None
-    chosen = np.flatnonzero(np.isin(shells.label, list(own)))
-    if len(chosen) > 0.2 * len(rest.faces):
+    chosen = np.flatnonzero(np.isin(label, list(own)))
+    if len(chosen) > _MOST_WITHIN * len(rest.faces):
         return None
-    corners = rest.vertices[rest.faces[chosen]]
-    normals = face_vectors(rest.vertices, rest.faces[chosen])
-    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    middle = corners.mean(axis=1)
-    sides = [field.at(middle + s * _BOTH_SIDES * step * normals, 4.0) > level for s in (-1, 1)]
-    alike = sides[0] == sides[1]
-    return chosen if alike.mean() > 0.9 else None
+    sides = [turns > level for turns in turns_beside(field, holes.stays[chosen], step)]
+    return chosen if (sides[0] == sides[1]).mean() > _ALIKE else None
 
 
 class _Made(NamedTuple):
