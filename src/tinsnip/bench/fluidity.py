@@ -4,17 +4,21 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
+import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication
 
 from tinsnip.app.main import make_application
+from tinsnip.app.view.viewport import Viewport
 from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.treat import Sweep
+from tinsnip.treat.stroke import Stroke
+from tinsnip.treat.working import Working
 
 __all__ = ["measure_window"]
 
@@ -98,6 +102,12 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
 
         stall("open", open_file)
         window.first_look.hide()
+        moves, end = _stroke(loop, view, triangles)
+        row("stroke-on-screen", float(np.percentile(moves, 95)))
+        row("stroke-step", end)
+        loop.longest = 0.0
+        session.undo()
+        wait(rested)
         stall("turn", lambda: _drag(loop, view, 40))
         stall("zoom", lambda: _wheel(loop, view, 24))
         levels = window.tray("Reduce").levels
@@ -138,6 +148,44 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
         window.close()
         application.processEvents()
     return rows
+
+
+class _Dent(Stroke):
+    """A brush that moves what it comes by inward."""
+
+    name: ClassVar[str] = "bench-dent"
+    title: ClassVar[str] = "Dent"
+
+    def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
+        near = working.within(place, self.radius_mm)
+        share = 1 - (np.linalg.norm(working.vertices[near] - place, axis=1) / self.radius_mm) ** 2
+        step = -0.02 * self.radius_mm * share[:, None] ** 2 * working.normals_at(near)
+        working.move(near, working.vertices[near] + step)
+        return near
+
+
+def _stroke(loop: _Loop, view: Viewport, triangles: int) -> tuple[list[float], float]:
+    """Draw a brush over some two thousand triangles at a time: until each move is on the screen, and the step done."""
+    session = view.session
+    view.stroking.prepare()
+    loop.wait(lambda: session.tasks.idle and view.is_settled)
+    reach = float(np.sqrt(2000 / triangles * session.mesh.area / np.pi))
+    view.stroking.begin(_Dent(radius_mm=reach))
+    moves = []
+    for i in range(60):
+        x, y = view.width() * (0.3 + 0.004 * i), view.height() * (0.5 + 0.002 * i)
+        begun, frames = time.perf_counter(), view.frames
+        place = view.stroking.hit(*view.camera.ray_from_outside(x, y))
+        if place is not None:
+            view.stroking.touch(place)
+            loop.wait(lambda frames=frames: view.frames > frames, 5.0)
+            moves.append(time.perf_counter() - begun)
+    before, begun = session.mesh, time.perf_counter()
+    view.stroking.end()
+    loop.wait(lambda: session.mesh is not before)
+    end = time.perf_counter() - begun
+    loop.wait(lambda: session.tasks.idle and view.is_settled)
+    return moves, end
 
 
 def _drag(loop: _Loop, view: QObject, steps: int) -> None:

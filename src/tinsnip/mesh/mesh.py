@@ -9,7 +9,7 @@ from tinsnip.mesh.attributes import Attribute, Domain, Lineage, carry
 from tinsnip.mesh.boundary import Loops, boundary_loops
 from tinsnip.mesh.halfedges import EdgeCounts, count_edges, twin_table
 from tinsnip.mesh.measures import areas_by_kind, bounds
-from tinsnip.mesh.remembered import is_known, remember, remembered
+from tinsnip.mesh.remembered import hand_on, is_known, of_faces, remembered
 from tinsnip.mesh.shells import Shells, find_shells
 from tinsnip.progress import check_here
 from tinsnip.space.tree import Tree, build_tree
@@ -125,9 +125,7 @@ class Mesh:
     def moved(self, vertices: np.ndarray, provenance: np.ndarray | None = None) -> "Mesh":
         """The same triangles over moved vertices, shape (V, 3); what is known of their topology goes along."""
         mesh = Mesh(vertices, self.faces, self.provenance if provenance is None else provenance, self.attributes)
-        for fact in (Mesh.twins, Mesh.edges, Mesh.loops):
-            if is_known(self, fact):
-                remember(mesh, fact, fact.fget(self))
+        hand_on(self, mesh)
         return mesh
 
     def with_attribute(self, name: str, attribute: Attribute) -> "Mesh":
@@ -140,12 +138,14 @@ class Mesh:
         return Mesh(self.vertices, self.faces, self.provenance, rest)
 
     @property
+    @of_faces
     @remembered
     def twins(self) -> np.ndarray:
         """Twin of each half-edge, shape (3 F,); see `halfedges.twin_table`."""
         return twin_table(self.faces, len(self.vertices))
 
     @property
+    @of_faces
     @remembered
     def edges(self) -> EdgeCounts:
         """How many edges are shared, open, tangled, flipped."""
@@ -158,6 +158,7 @@ class Mesh:
         return find_shells(self.vertices, self.faces, self.twins)
 
     @property
+    @of_faces
     @remembered
     def loops(self) -> Loops:
         """The open boundaries."""

@@ -7,12 +7,13 @@ from typing import Any, TypeVar
 
 from tinsnip.progress import check_here
 
-__all__ = ["is_known", "remember", "remembered"]
+__all__ = ["hand_on", "is_known", "of_faces", "remember", "remembered"]
 
 Subject = Any
 Fact = TypeVar("Fact")
 _guard = threading.Lock()
 _WAIT_SECONDS = 0.05
+_of_faces: set[str] = set()
 
 
 def remembered(work: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
@@ -51,6 +52,18 @@ def remembered(work: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
 
     asked.fact = name  # type: ignore[attr-defined]
     return asked
+
+
+def of_faces(fact: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
+    """Mark a remembered fact as one that tells of the triangles alone, and stays true when vertices move."""
+    _of_faces.add(fact.fact)  # type: ignore[attr-defined]
+    return fact
+
+
+def hand_on(mesh: Subject, other: Subject) -> None:
+    """Tell another mesh, which has the very same triangles, all that is known of them."""
+    for name in _of_faces & mesh.__dict__.keys():
+        other.__dict__[name] = mesh.__dict__[name]
 
 
 def _name(fact: Any) -> str:

@@ -1,4 +1,4 @@
-"""Where a ray first meets a mesh."""
+"""Where a ray first meets a mesh, and what lies under a part of the screen."""
 
 import numpy as np
 
@@ -6,7 +6,7 @@ from tinsnip.kernels import kernel
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import Tree, first_hits
 
-__all__ = ["first_hit", "first_hit_in"]
+__all__ = ["first_hit", "first_hit_in", "triangles_in_prism"]
 
 
 @kernel
@@ -96,3 +96,77 @@ def first_hit_in(tree: Tree, point: np.ndarray, direction: np.ndarray) -> tuple[
     start = point - back * direction
     along, hit = first_hits(tree, start[None], np.asarray(direction, dtype=np.float64)[None], polled_here())
     return None if hit[0] < 0 else (int(hit[0]), start + along[0] * direction)
+
+
+@kernel
+def _overlaps(boxes, node, way, low, high):
+    """Whether a box reaches into the slab between two places along a direction."""
+    middle = half = 0.0
+    for k in range(3):
+        middle += 0.5 * way[k] * (np.float64(boxes[node, k]) + np.float64(boxes[node, 3 + k]))
+        half += 0.5 * abs(way[k]) * (np.float64(boxes[node, 3 + k]) - np.float64(boxes[node, k]))
+    return middle + half >= low and middle - half <= high
+
+
+@kernel
+def _in_prism(vertices, faces, order, boxes, right, up, span, found):
+    """Triangles whose box on the screen overlaps a rectangle; counts beyond the room there is."""
+    leaves = boxes.shape[0] // 2 + 1
+    first = leaves - 1
+    count = order.shape[0]
+    stack = np.empty(128, dtype=np.int64)
+    stack[0] = 0
+    height = 1
+    n = 0
+    while height > 0:
+        height -= 1
+        node = stack[height]
+        if not _overlaps(boxes, node, right, span[0], span[1]) or not _overlaps(boxes, node, up, span[2], span[3]):
+            continue
+        if node < first:
+            stack[height], stack[height + 1] = 2 * node + 1, 2 * node + 2
+            height += 2
+            continue
+        leaf = node - first
+        for t in range(leaf * count // leaves, (leaf + 1) * count // leaves):
+            f = order[t]
+            x_low = y_low = np.inf
+            x_high = y_high = -np.inf
+            for c in range(3):
+                x = y = 0.0
+                for k in range(3):
+                    x += vertices[faces[f, c], k] * right[k]
+                    y += vertices[faces[f, c], k] * up[k]
+                x_low, x_high = min(x_low, x), max(x_high, x)
+                y_low, y_high = min(y_low, y), max(y_high, y)
+            if x_high >= span[0] and x_low <= span[1] and y_high >= span[2] and y_low <= span[3]:
+                if n < found.shape[0]:
+                    found[n] = f
+                n += 1
+    return n
+
+
+def triangles_in_prism(tree: Tree, right: np.ndarray, up: np.ndarray, span: np.ndarray) -> np.ndarray:
+    """The triangles that may be seen within a rectangle, looking along its normal.
+
+    Parameters
+    ----------
+    tree : Tree
+    right, up : ndarray, shape (3,)
+        Directions of the rectangle's sides, unit vectors.
+    span : ndarray, shape (4,)
+        Where it begins and ends along `right`, then along `up`, mm from the origin.
+
+    Returns
+    -------
+    ndarray of int32, shape (K,)
+        Ascending: all that overlap it, and a few beside it.
+    """
+    right, up, span = (np.ascontiguousarray(one, dtype=np.float64) for one in (right, up, span))
+    room = 65_536
+    while True:
+        found = np.empty(room, dtype=np.int32)
+        count = _in_prism(tree.vertices, tree.faces, tree.order, tree.boxes, right, up, span, found)
+        if count <= room:
+            return np.sort(found[:count])
+        room = count

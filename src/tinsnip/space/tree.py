@@ -14,7 +14,16 @@ from tinsnip.progress import check_here, polled_here
 from tinsnip.space.morton import morton_codes, morton_order
 from tinsnip.threads import in_chunks
 
-__all__ = ["Tree", "build_tree", "closest_points", "first_hits", "nearest", "on_triangle", "triangles_in_boxes"]
+__all__ = [
+    "Tree",
+    "build_tree",
+    "closest_points",
+    "first_hits",
+    "fit_leaf_boxes",
+    "nearest",
+    "on_triangle",
+    "triangles_in_boxes",
+]
 
 _MOST_IN_LEAF = 5
 _PARTS = 16
@@ -118,7 +127,8 @@ def _arrange(centres, order, leaves, begin, end, whole, state):
 
 
 @kernel
-def _leaf_boxes(vertices, faces, order, boxes, begin, end):
+def fit_leaf_boxes(vertices, faces, order, boxes, begin, end):
+    """Let the boxes of the leaves begin to end just hold their triangles."""
     leaves = boxes.shape[0] // 2 + 1
     count = order.shape[0]
     for leaf in range(begin, end):
@@ -166,7 +176,7 @@ def build_tree(vertices: np.ndarray, faces: np.ndarray) -> Tree:
     in_chunks(lambda i, _: _arrange(centres, order, leaves, i * span, (i + 1) * span, True, state), parts, 1)
     check_here()
     boxes = np.empty((2 * leaves - 1, 6), dtype=np.float32)
-    in_chunks(lambda begin, end: _leaf_boxes(vertices, faces, order, boxes, begin, end), leaves, 50_000)
+    in_chunks(lambda begin, end: fit_leaf_boxes(vertices, faces, order, boxes, begin, end), leaves, 50_000)
     check_here()
     _inner_boxes(boxes)
     return Tree(vertices, faces, order, boxes)

@@ -7,7 +7,7 @@ import numpy as np
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import ABSENT, OPEN, RING, fans_of
-from tinsnip.mesh.remembered import remembered
+from tinsnip.mesh.remembered import of_faces, remembered
 from tinsnip.progress import check_here
 from tinsnip.space.welding import weld_bits
 from tinsnip.survey.finding import Finding, Kind
@@ -120,6 +120,20 @@ class Tangles(NamedTuple):
         return self.tangled_edges + self.pinched_vertices + self.flipped_edges + self.degenerate + self.duplicates
 
 
+@of_faces
+@remembered
+def doubles_of(mesh: Mesh) -> np.ndarray:
+    """Triangles over the same three vertices as an earlier one: their numbers, ascending."""
+    return np.flatnonzero(doubled_triangles(mesh.faces))
+
+
+@of_faces
+@remembered
+def pinches_of(mesh: Mesh) -> np.ndarray:
+    """Vertices at which several fans of triangles meet: their numbers, ascending."""
+    return np.flatnonzero(fans_of(mesh.faces, mesh.twins, len(mesh.vertices)) > 1)
+
+
 @remembered
 def tangles_of(mesh: Mesh) -> Tangles:
     """Count and place every tangle of a mesh."""
@@ -132,10 +146,10 @@ def tangles_of(mesh: Mesh) -> Tangles:
 
     flags = degenerate_triangles(vertices, faces)
     check_here()
-    doubled = doubled_triangles(faces) & (flags != 2)
+    doubled = doubles_of(mesh)
+    doubled = doubled[flags[doubled] != 2]
     check_here()
-    fans = fans_of(faces, twins, len(vertices))
-    pinched = np.flatnonzero(fans > 1)
+    pinched = pinches_of(mesh)
     if mesh.edges.tangled:
         half = np.flatnonzero((twins <= RING) & (twins > -(2**31)))
         ends = np.sort(np.column_stack([corner[half], corner[half - half % 3 + (half + 1) % 3]]), axis=1)
@@ -147,7 +161,7 @@ def tangles_of(mesh: Mesh) -> Tangles:
         half = np.flatnonzero(twins > OPEN)
         half = half[(half < twins[half]) & (corner[half] == corner[twins[half]])]
         places["flipped edges"] = middle(half)
-    if doubled.any():
+    if len(doubled):
         places["doubled triangles"] = vertices[faces[doubled]].mean(axis=1)
     if flags.any():
         places["degenerate triangles"] = vertices[faces[flags > 0]].mean(axis=1)
@@ -156,7 +170,7 @@ def tangles_of(mesh: Mesh) -> Tangles:
         len(pinched),
         mesh.edges.flipped,
         int(np.count_nonzero(flags)),
-        int(doubled.sum()),
+        len(doubled),
         places,
     )
 

@@ -71,6 +71,11 @@ class Treatment(BaseModel):
         """Treat a mesh."""
         raise NotImplementedError
 
+    def accounted(self, mesh: Mesh, outcome: Outcome) -> Outcome:
+        """An outcome on a mesh that accounts for all that was made, went and was shifted, and says so."""
+        account = outcome.account.completed(mesh, outcome.mesh, self.reshapes)
+        return replace(outcome, text=", ".join([outcome.text, *account.shares_told()]), account=account)
+
     def lost_mm2(self, account: Account) -> float:
         """How much of what went nobody asked to have taken, mm2."""
         return 0.0 if self.takes_what_was_asked else account.gone_mm2 or 0.0
@@ -85,12 +90,10 @@ class Treatment(BaseModel):
 
 
 def _accounted(apply: Callable[..., Outcome]) -> Callable[..., Outcome]:
-    """Let an outcome account for all that was made, went and was shifted, and say how much of the area that is."""
+    """Let `apply` account for all that was made, went and was shifted."""
 
     @functools.wraps(apply)
     def wrapped(self: Treatment, mesh: Mesh, context: Context) -> Outcome:
-        outcome = apply(self, mesh, context)
-        account = outcome.account.completed(mesh, outcome.mesh, self.reshapes)
-        return replace(outcome, text=", ".join([outcome.text, *account.shares_told()]), account=account)
+        return self.accounted(mesh, apply(self, mesh, context))
 
     return wrapped

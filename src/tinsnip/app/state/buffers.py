@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
-from tinsnip.mesh.measures import vertex_normals
+from tinsnip.mesh.measures import triangles_at, vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
@@ -24,6 +24,8 @@ __all__ = [
 ]
 
 STRAY, HELD, VOID = 1, 2, 3
+_FEW = 0.1
+"""Share of the vertices up to which those that moved are made anew alone: with more it costs as much as all."""
 _TICKED = 8
 """Added to what a shell is where it is ticked to go."""
 
@@ -109,9 +111,22 @@ def make_light_buffers(
     return make_buffers(light, Progress())
 
 
-def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
-    """Normals, colours and a proxy for a mesh."""
+def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None) -> ViewBuffers:
+    """Normals, colours and a proxy for a mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    progress : Progress
+    like : ViewBuffers, optional
+        Those of a mesh with the same triangles; where few vertices differ, only theirs are made anew.
+    """
     progress.step("Preparing the view", 3)
+    if like is not None:
+        moved = np.flatnonzero((mesh.vertices != like.mesh.vertices).any(axis=1))
+        same_paint = mesh.colour is like.mesh.colour
+        if len(moved) < _FEW * len(mesh.vertices) and same_paint:
+            return _moved_buffers(mesh, like, moved)
     origin = mesh.box.mean(axis=0)
     places = (mesh.vertices - origin).astype(np.float32)
     normals = np.zeros((len(places), 4), dtype=np.float16)
@@ -123,6 +138,21 @@ def make_buffers(mesh: Mesh, progress: Progress) -> ViewBuffers:
     proxy = light_proxy(places, mesh.faces)
     progress.check()
     return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
+
+
+def _moved_buffers(mesh: Mesh, like: ViewBuffers, moved: np.ndarray) -> ViewBuffers:
+    """Those of the same triangles where some vertices have moved."""
+    flags = np.zeros(len(mesh.vertices), dtype=bool)
+    flags[moved] = True
+    lit = np.unique(mesh.faces[triangles_at(mesh.faces, flags)])  # their normals are others too
+    flags[lit] = True
+    faces = mesh.faces[triangles_at(mesh.faces, flags)]
+    own, corners = np.unique(faces, return_inverse=True)
+    places, normals = like.places.copy(), like.normals.copy()
+    places[moved] = mesh.vertices[moved] - like.origin
+    fresh = vertex_normals(mesh.vertices[own], corners.reshape(-1, 3).astype(np.int32))
+    normals[lit, :3] = fresh[np.searchsorted(own, lit)]
+    return replace(like, mesh=mesh, places=places, normals=normals)
 
 
 def measure_for_view(

@@ -57,7 +57,9 @@ class Known(QObject):
             self._buffers[mesh] = buffers
             self.buffers_came.emit(mesh)
 
-        self._tasks.behind(f"buffers, {purpose}", lambda p: make_buffers(mesh, p), take)
+        kin = [b for other, b in self._buffers.items() if other.faces is mesh.faces]  # only its vertices differ
+        like = kin[-1] if kin else None
+        self._tasks.behind(f"buffers, {purpose}", lambda p: make_buffers(mesh, p, like), take)
 
     def examination_of(self, mesh: Mesh | None) -> Examination | None:
         """What was found on a mesh; None while it is being looked over."""

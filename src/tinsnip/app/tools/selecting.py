@@ -260,8 +260,7 @@ class Brush(Tool):
         mesh = self.session.mesh
         if mesh is None or not is_known(mesh, Mesh.tree):
             return None
-        start, way = self.view.camera.ray(x, y)
-        start = start - 4.0 * self.view.camera.reach * way
+        start, way = self.view.camera.ray_from_outside(x, y)
         along, triangle = first_hits(mesh.tree, start[None], way[None], Progress().state)
         hidden = self.session.selected.hidden
         if triangle[0] < 0 or (hidden is not None and hidden[triangle[0]]):

@@ -58,11 +58,52 @@ class Camera:
         out[:, 1] = self.height / 2 - seen[:, 1] / self.scale
         return out
 
+    def pixels_round(self, points: np.ndarray, ratio: float) -> tuple[int, int, int, int]:
+        """The pixels of the screen that hold points, mm, shape (N, 3), and a few round them.
+
+        Parameters
+        ----------
+        points : ndarray
+        ratio : float
+            Pixels of the screen to one of the view.
+
+        Returns
+        -------
+        tuple of int
+            The first column, and row from below; width and height, which are nought or less beside the view.
+        """
+        seen = self.project(points)[:, :2]
+        low = np.array([seen[:, 0].min(), self.height - seen[:, 1].max()])
+        high = np.array([seen[:, 0].max(), self.height - seen[:, 1].min()])
+        size = np.array([self.width, self.height]) * ratio
+        first = np.clip(np.floor(low * ratio) - 2, 0, size).astype(int)
+        last = np.clip(np.ceil(high * ratio) + 3, 0, np.ceil(size)).astype(int)
+        return int(first[0]), int(first[1]), int(last[0] - first[0]), int(last[1] - first[1])
+
+    def span_of(self, rect: tuple[int, int, int, int], ratio: float) -> np.ndarray:
+        """Where pixels, as `pixels_round` gives them, begin and end to the right, then up, mm from the origin."""
+        right, up, _ = self.frame()
+        x, y = right @ self.middle, up @ self.middle
+        columns = np.array([rect[0] - 1, rect[0] + rect[2] + 1]) / ratio - self.width / 2
+        rows = np.array([rect[1] - 1, rect[1] + rect[3] + 1]) / ratio - self.height / 2
+        return np.concatenate([x + self.scale * columns, y + self.scale * rows])
+
+    def sees_box(self, box: np.ndarray, rect: tuple[int, int, int, int], ratio: float) -> bool:
+        """Whether anything of a box, lower and upper corner, shape (2, 3), may be seen in some pixels."""
+        corners = np.array([[box[i, 0], box[j, 1], box[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+        x, y, wide, high = self.pixels_round(corners, ratio)
+        return x < rect[0] + rect[2] and rect[0] < x + wide and y < rect[1] + rect[3] and rect[1] < y + high
+
     def ray(self, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
         """A point on the line of sight through a pixel, and its direction away from the eye."""
         right, up, towards = self.frame()
         point = self.middle + (x - self.width / 2) * self.scale * right - (y - self.height / 2) * self.scale * up
         return point, -towards
+
+    def ray_from_outside(self, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
+        """As `ray`, from a point before all of the part."""
+        point, way = self.ray(x, y)
+        return point - 4.0 * self.reach * way, way
 
     def pan(self, dx: float, dy: float) -> None:
         """Move the part with the pointer by so many pixels."""

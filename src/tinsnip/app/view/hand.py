@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.state.stroking import Stroking
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.waste import Waste
@@ -39,6 +40,7 @@ class View(Protocol):
     camera: Camera
     scene: Scene | None
     hand: "Hand"
+    stroking: Stroking
     look: int
     shows: str
 

@@ -31,9 +31,25 @@ __all__ = ["Scene"]
 _SLICE_SECONDS = 0.025
 _LOAD = 12_000_000
 """Bytes brought over in one go: some 5 ms."""
+_MOST_AT_ONCE = 300_000
+"""Triangles drawn anew in one go; all of the picture in slices is better above it (40 ms by the software renderer)."""
+_GROUND = 0.285, 0.31, 0.325, 1.0
+"""The colour of what nothing is drawn on."""
 _COARSE = 400_000
 """Triangles up to which the creases of a mesh are lit as they are."""
 _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
+
+
+Rect = tuple[int, int, int, int]
+"""Pixels of a target: the first column and row from below, width and height."""
+
+
+def _together(a: Rect | None, b: Rect) -> Rect:
+    """The least pixels that hold two groups of them."""
+    if a is None:
+        return b
+    x, y = min(a[0], b[0]), min(a[1], b[1])
+    return x, y, max(a[0] + a[2], b[0] + b[2]) - x, max(a[1] + a[3], b[1] + b[3]) - y
 
 
 def _release_whole(target: moderngl.Framebuffer) -> None:
@@ -76,6 +92,10 @@ class Scene:
         self.stage_done = 0
         self._stage_whole = False
         self._slice = 120_000
+        self.seen_in: Callable[[Camera, Rect], np.ndarray | None] = lambda camera, rect: None
+        """Which triangles of the present mesh may be seen within some pixels; None where that takes too long."""
+        self._stale: Rect | None = None
+        self._late: Rect | None = None
         self.look = TIN
         self.limit = 1.0
         self.shows = "now"
@@ -106,9 +126,27 @@ class Scene:
         if self.now is not None:
             self.now.set_going(None if waste is None else waste.triangles)
 
-    def set_mesh(self, buffers: ViewBuffers) -> None:
-        """Begin to take a mesh over to the card; what was there is drawn until it has come."""
+    def set_mesh(self, buffers: ViewBuffers) -> bool:
+        """Begin to take a mesh over to the card; what was there is drawn until it has come.
+
+        True where nothing has to come: only vertices have moved.
+        """
+        if self.now is not None and "now" not in self._coming and self.now.take_over(buffers) is not None:
+            self.set_lines([])
+            self.set_patch(None, None)
+            return True
         self._await("now", buffers)
+        return False
+
+    def rewrite(self, vertices: np.ndarray, places: np.ndarray, normals: np.ndarray) -> None:
+        """Put vertices of the present mesh elsewhere, as `Surface.rewrite`; nothing is drawn by it."""
+        if self.now is not None:
+            self.now.rewrite(vertices, places, normals)
+
+    def draw_again(self, rect: Rect) -> None:
+        """Draw some pixels anew, and what is seen elsewhere not."""
+        if rect[2] > 0 and rect[3] > 0:
+            self._stale = _together(self._stale, rect)
 
     def set_level(self, buffers: ViewBuffers | None) -> None:
         """Begin to show a level of a reduction in place of the present mesh; None: no more."""
@@ -253,11 +291,14 @@ class Scene:
             self.now.set_roles(marks.roles, marks.voids if shine else marks.voids[:0])
             self.stage_done = 0
 
-    def set_marked(self, mesh: Mesh, chosen: np.ndarray | None) -> None:
-        """Tell which triangles of the present mesh are selected (1) or hidden (2), uint8, shape (F,); None: none."""
-        if self.now is not None and self.now.buffers.mesh is mesh:
-            self.now.set_marked(chosen)
-            self.stage_done = 0
+    def set_marked(self, mesh: Mesh, chosen: np.ndarray | None) -> np.ndarray | None:
+        """Tell which triangles of the present mesh are selected (1) or hidden (2), uint8, shape (F,); None: none.
+
+        Those whose mark is another, int, shape (K,); None where all have to be drawn anew.
+        """
+        if self.now is None or self.now.buffers.mesh is not mesh:
+            return None
+        return self.now.set_marked(chosen)
 
     def set_patch(self, corners: np.ndarray | None, normals: np.ndarray | None) -> None:
         """Show made triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more."""
@@ -393,7 +434,7 @@ class Scene:
         target.scissor = None
         self.context.viewport = (0, 0, *target.size)
         self.context.enable_only(moderngl.DEPTH_TEST)
-        target.clear(0.285, 0.31, 0.325, 1.0, depth=1.0)
+        target.clear(*_GROUND, depth=1.0)
 
     def draw_light(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
         """Draw the stand-ins straight to the screen, for a moving view."""
@@ -443,8 +484,9 @@ class Scene:
             self.stage_done = 0
         if self.stage_done == 0:
             self._clear(self._stage)
-            self._stage_whole = False
+            self._stage_whole, self._late = False, None
         total = sum(layer.surface.triangles for layer in layers)
+        self._draw_stale(target, camera, ratio, layers, total)
         budget, begun = self._slice, 0
         clock = time.perf_counter()
         if self.stage_done < total:
@@ -476,7 +518,44 @@ class Scene:
         if not self._stage_whole:
             self._finish(self._stage, camera, ratio)
             self._stage_whole = True
+            if self._late is not None:  # of what was drawn first some is no longer so
+                self._draw_place(self._stage, camera, ratio, self._late)
+                self._late = None
         self.context.copy_framebuffer(target, self._stage)
+        return True
+
+    def _draw_stale(
+        self, target: moderngl.Framebuffer, camera: Camera, ratio: float, layers: list[Layer], total: int
+    ) -> None:
+        """Draw anew what is no longer so: where the picture stands it is drawn into that, else over the last one."""
+        rect, self._stale = self._stale, None
+        if rect is None or self.stage_done == 0:
+            return
+        plain = len(layers) == 1 and layers[0].surface is self.now and self.turn is None and self.shows == "now"
+        is_whole = self._stage_whole and self.stage_done >= total
+        if not plain or not self._draw_place(self._stage if is_whole else target, camera, ratio, rect):
+            self.stage_done = 0
+            self._clear(self._stage)
+            self._stage_whole, self._late = False, None
+        elif not is_whole:
+            self._late = _together(self._late, rect)
+
+    def _draw_place(self, target: moderngl.Framebuffer, camera: Camera, ratio: float, rect: Rect) -> bool:
+        """Draw all that is seen within some pixels anew; False where that would take too long."""
+        triangles = self.seen_in(camera, rect)
+        if triangles is None or len(triangles) > _MOST_AT_ONCE:
+            return False
+        target.use()
+        self.context.viewport = (0, 0, *target.size)
+        target.scissor = rect
+        self.context.enable_only(moderngl.DEPTH_TEST)
+        target.clear(*_GROUND, depth=1.0, viewport=rect)
+        here = Layer(self.now, look=self.look)
+        self._push_back()
+        self.now.draw_some(self._aim(camera, here), triangles)
+        if self.shows_edges:
+            self._draw_edges(lambda program: self.now.draw_some(program, triangles), camera, here)
+        self._finish(target, camera, ratio, rect)
         return True
 
     def _pace(self, seconds: float) -> None:
@@ -484,14 +563,15 @@ class Scene:
         wanted = self._slice * min(max(_SLICE_SECONDS / max(seconds, 1e-4), 0.5), 1.5)
         self._slice = int(min(max(wanted, 40_000), 2_000_000))
 
-    def _finish(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
-        """Patches, voids that shine through, and lines, on top of the surface."""
+    def _finish(self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None) -> None:
+        """Patches, voids that shine through, and lines, on top of the surface; within some pixels, or in all."""
         target.use()
         self.context.viewport = (0, 0, *target.size)
+        target.scissor = within
         self.context.enable_only(moderngl.DEPTH_TEST)
         self.context.polygon_offset = _BEHIND  # where pieces lie on each other, the one worked on is seen
         for other in self._others:
-            if other.is_light_ready:
+            if other.is_light_ready and (within is None or camera.sees_box(other.buffers.mesh.box, within, ratio)):
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
                 other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False)))
         self.context.polygon_offset = 0.0, 0.0

@@ -13,6 +13,10 @@ __all__ = ["Surface"]
 _CHUNK = 1_000_000
 """Triangles in one buffer: a larger one would take too long to be made room for."""
 _FORMS = ("3f4", "place"), ("4f2", "normal"), ("4f1", "colour"), ("1u1", "role")
+_LISTED = 5
+"""The place of the texture that holds the numbers of what is drawn."""
+_MOST_RUNS = 512
+"""Pieces in which rows are written at most: each costs some microseconds, a row between two some nanoseconds."""
 _ROW = 4096
 """Width of the texture that holds one byte a triangle."""
 
@@ -25,6 +29,33 @@ class _Part:
     form: str = ""
     name: str = ""
     buffer: moderngl.Buffer | None = None
+
+
+def _write_rows(part: _Part, rows: np.ndarray) -> None:
+    """Write some rows of an array, ascending, to where it lies on the card."""
+    if part.buffer is None or len(rows) == 0:
+        return
+    gaps = np.diff(rows)
+    if (gaps > 1).sum() < _MOST_RUNS:
+        ends = np.flatnonzero(gaps > 1)
+    else:  # the widest gaps part the runs, what lies in the others is written too
+        ends = np.sort(np.argpartition(gaps, -_MOST_RUNS)[-_MOST_RUNS:])
+    size = part.array.itemsize * part.array.shape[1]
+    for begin, end in zip(rows[np.r_[0, ends + 1]], rows[np.r_[ends, len(rows) - 1]], strict=True):
+        part.buffer.write(np.ascontiguousarray(part.array[begin : end + 1]), offset=int(begin) * size)
+
+
+def _padded(values: np.ndarray, first: int, last: int) -> np.ndarray:
+    """The values of whole rows of a texture, with noughts after the last one."""
+    padded = np.zeros((last - first) * _ROW, dtype=values.dtype)
+    some = values[first * _ROW : last * _ROW]
+    padded[: len(some)] = some
+    return padded
+
+
+def _write_texture(texture: moderngl.Texture, values: np.ndarray, first: int, last: int) -> None:
+    """Write some rows of a texture anew."""
+    texture.write(_padded(values, first, last), viewport=(0, first, _ROW, last - first), alignment=1)
 
 
 class Surface:
@@ -40,11 +71,14 @@ class Surface:
         self.context = context
         self.buffers = buffers
         self.origin = buffers.origin
+        self.places, self.normals = buffers.places, buffers.normals
         proxy = buffers.proxy
         self.triangles = len(buffers.faces)
         self.proxy_triangles = self.triangles if proxy is None else len(proxy.faces)
         self._textures: list[moderngl.Texture] = []
         self._rows: dict[str, list[moderngl.Texture]] = {}
+        self._told: dict[str, np.ndarray] = {}
+        self._light_row: np.ndarray | None = None
         self._held: list[moderngl.Buffer] = []
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
@@ -95,6 +129,54 @@ class Surface:
             self.is_light_ready = True
         self.is_ready = not self._waiting
         return self.is_ready
+
+    def rewrite(self, vertices: np.ndarray, places: np.ndarray, normals: np.ndarray) -> None:
+        """Put some vertices elsewhere; the triangles stay.
+
+        Parameters
+        ----------
+        vertices : ndarray of int, shape (K,)
+            Ascending.
+        places, normals : ndarray of float32, shape (V, 3), of float16, shape (V, 4)
+            Of all of the mesh; the others are as they were.
+        """
+        self.places, self.normals = places, normals
+        new = {"place": places, "normal": normals}
+        for part in self._parts["full"][0]:
+            if part.name in new:
+                part.array = new[part.name]
+                _write_rows(part, vertices)
+        proxy = self.buffers.proxy
+        if proxy is None:
+            return
+        if self._light_row is None:
+            self._light_row = np.full(len(places), -1, dtype=np.int32)
+            self._light_row[proxy.vertices] = np.arange(len(proxy.vertices), dtype=np.int32)
+        rows = np.sort(self._light_row[vertices])
+        rows = rows[np.searchsorted(rows, 0) :]
+        for part in self._parts["light"][0]:
+            if part.name in new and len(rows):
+                part.array[rows] = new[part.name][proxy.vertices[rows]]
+                _write_rows(part, rows)
+
+    def take_over(self, buffers: ViewBuffers) -> np.ndarray | None:
+        """Go over to buffers of the same triangles over moved vertices: those that differ, int, shape (K,).
+
+        None where it has to be made anew: other triangles, another origin, or not all of it is there yet.
+        """
+        old = self.buffers
+        same = buffers.faces is old.faces and buffers.proxy is old.proxy and buffers.colours is old.colours
+        if not (same and self.is_ready and self.triangles and np.array_equal(buffers.origin, self.origin)):
+            return None
+        differ = (buffers.places != self.places).any(axis=1) | (buffers.normals != self.normals).any(axis=1)
+        vertices = np.flatnonzero(differ)
+        self.rewrite(vertices, buffers.places, buffers.normals)
+        self.buffers = buffers
+        for texture in self._textures:
+            texture.release()
+        self._textures, self.has_provenance, self.values_of = [], False, -1
+        self._forget_arrays()
+        return vertices
 
     def _array(self, name: str, program: moderngl.Program, chunk: int = 0) -> moderngl.VertexArray:
         """The vertex array over a chunk of the whole mesh, its stand-in or its voids, for one program."""
@@ -164,22 +246,37 @@ class Surface:
             self._textures.append(self._row_texture(kinds))
         self.has_provenance = True
 
-    def set_marked(self, chosen: np.ndarray | None) -> None:
-        """Which triangles are selected (1) or hidden (2), uint8, shape (F,), here and in the stand-in; None: none."""
-        self._set_rows("marked", chosen)
+    def set_marked(self, chosen: np.ndarray | None) -> np.ndarray | None:
+        """Which triangles are selected (1) or hidden (2), uint8, shape (F,), here and in the stand-in; None: none.
+
+        Those whose mark is another, int, shape (K,); None where that is not known.
+        """
+        return self._set_rows("marked", chosen)
 
     def set_going(self, chosen: np.ndarray | None) -> None:
         """Which triangles a snip would cut away, bool, shape (F,); None: none."""
         self._set_rows("goes", chosen)
 
-    def _set_rows(self, name: str, chosen: np.ndarray | None) -> None:
-        for old in self._rows.pop(name, ()):
-            old.release()
+    def _set_rows(self, name: str, chosen: np.ndarray | None) -> np.ndarray | None:
         if chosen is None or self.triangles == 0 or len(chosen) != self.triangles:
-            return
+            for old in self._rows.pop(name, ()):
+                old.release()
+            told = self._told.pop(name, None)
+            return None if told is None else np.flatnonzero(told)
         proxy = self.buffers.proxy
         own = [chosen, *([] if proxy is None else [chosen[proxy.source]])]
-        self._rows[name] = [self._row_texture(kinds) for kinds in own]
+        told = self._told.get(name)
+        if told is None:
+            self._rows[name] = [self._row_texture(kinds) for kinds in own]
+            changed = np.flatnonzero(chosen)
+        else:
+            changed = np.flatnonzero(told != chosen)
+            if len(changed):
+                _write_texture(self._rows[name][0], chosen, changed[0] // _ROW, changed[-1] // _ROW + 1)
+                if proxy is not None:
+                    _write_texture(self._rows[name][1], own[1], 0, -(-len(own[1]) // _ROW))
+        self._told[name] = chosen.copy()
+        return changed
 
     @property
     def has_marks(self) -> bool:
@@ -194,9 +291,8 @@ class Surface:
     def _row_texture(self, values: np.ndarray) -> moderngl.Texture:
         """A number for each triangle, row by row."""
         rows = -(-len(values) // _ROW)
-        padded = np.zeros(rows * _ROW, dtype=np.uint8)
-        padded[: len(values)] = values
-        texture = self.context.texture((_ROW, rows), 1, padded, dtype="u1", alignment=1)
+        kind = "u1" if values.dtype.itemsize == 1 else "u4"
+        texture = self.context.texture((_ROW, rows), 1, _padded(values, 0, rows), dtype=kind, alignment=1)
         texture.filter = moderngl.NEAREST, moderngl.NEAREST
         return texture
 
@@ -208,6 +304,27 @@ class Surface:
             self._tell(program, 0, first)
             self._array("full", program, chunk).render(moderngl.TRIANGLES, vertices=3 * some, first=3 * at)
             first, count = first + some, count - some
+
+    def draw_some(self, program: moderngl.Program, triangles: np.ndarray) -> None:
+        """Draw the triangles of some numbers, int32, shape (K,)."""
+        if len(triangles) == 0:
+            return
+        own = self._parts["full"][0]
+        known = [(part.buffer, part.form, part.name) for part in own if part.name in program]
+        index = self.context.buffer(np.ascontiguousarray(self.buffers.faces[triangles]))
+        array = self.context.vertex_array(program, known, index)
+        self._tell(program, 0, 0)
+        listed = None
+        if "is_listed" in program:
+            listed = self._row_texture(triangles.astype(np.uint32))
+            listed.use(_LISTED)
+            program["listed"].value, program["is_listed"].value = _LISTED, True
+        array.render(moderngl.TRIANGLES)
+        if listed is not None:
+            program["is_listed"].value = False
+            listed.release()
+        array.release()
+        index.release()
 
     def draw_light(self, program: moderngl.Program) -> None:
         """Draw the stand-in."""

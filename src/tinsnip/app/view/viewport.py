@@ -15,6 +15,7 @@ from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks, with_ticked
 from tinsnip.app.state.readings import Readings
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.state.stroking import Stroking, Touched
 from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
@@ -30,13 +31,15 @@ from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
-from tinsnip.space.picking import first_hit, first_hit_in
+from tinsnip.space.picking import first_hit, first_hit_in, triangles_in_prism
 from tinsnip.survey import Finding
 
 __all__ = ["Viewport"]
 
 _DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
+_FEW = 30_000
+"""Triangles up to which what is selected besides is drawn by itself; where it lies is to be told in a moment."""
 _MUCH_SMALLER = 0.5
 """A part is much smaller where its diagonal is below this share of what it was."""
 
@@ -65,6 +68,8 @@ class Viewport(QOpenGLWidget):
         self.settings = settings
         self.hand = Hand(self)
         self.overlay = Overlay(session, self.hand, self)
+        self.stroking = Stroking(session)
+        self.stroking.touched.connect(self._show_touched)
         self.flight = Flight(self.camera, self.moved, self)
         self.covered_left = 0.0
         self._picks = 0
@@ -116,6 +121,7 @@ class Viewport(QOpenGLWidget):
 
     def initializeGL(self) -> None:
         self.scene = Scene(moderngl.create_context())
+        self.scene.seen_in = self._seen_in
         QTimer.singleShot(300, self._make_ready)
         if self._buffers is not None and self._pending is None:
             self._pending = self._buffers
@@ -130,8 +136,10 @@ class Viewport(QOpenGLWidget):
         scene = self.scene
         target = scene.context.detect_framebuffer(self.defaultFramebufferObject())
         if self._pending is not None:
-            scene.set_mesh(self._pending)
+            is_there = scene.set_mesh(self._pending)
             self._pending = None
+            if is_there:
+                self._take_up()
         if scene.is_loading:  # a part of it each time, so that nothing has to wait
             if scene.load():
                 scene.stage_done = 0
@@ -139,11 +147,7 @@ class Viewport(QOpenGLWidget):
                 QTimer.singleShot(0, self.update)
                 return
             if scene.now is not None and (self._is_due or scene.now.buffers is not self._buffers):
-                self._buffers = scene.now.buffers
-                self._is_due = scene.now.buffers is not self._awaited
-                self._show_findings()
-                self._show_preview()
-                self._give_values()
+                self._take_up()
             QTimer.singleShot(0, self.update)
         elif scene.tidy_up():
             QTimer.singleShot(0, self.update)
@@ -162,6 +166,15 @@ class Viewport(QOpenGLWidget):
         self.frames += 1
         level = scene.level
         self.level_frames = self.level_frames + 1 if level is not None and level.is_light_ready else 0
+
+    def _take_up(self) -> None:
+        """The mesh is on the card: what is drawn with it follows."""
+        self._buffers = self.scene.now.buffers
+        self._is_due = self._buffers is not self._awaited
+        self._show_findings()
+        self._show_preview()
+        self._give_values()
+        self._show_selected()
 
     @property
     def is_settled(self) -> bool:
@@ -371,6 +384,23 @@ class Viewport(QOpenGLWidget):
         self.section_bar.adjustSize()
         self.section_bar.move(px(14), px(44))
 
+    def _show_touched(self, touched: Touched) -> None:
+        """A brush came by: what it moved is seen at once."""
+        if self.scene is None or self._pending is not None:
+            return
+        self.makeCurrent()
+        rect = self.camera.pixels_round(touched.points, self.devicePixelRatioF())
+        self.scene.rewrite(touched.vertices, touched.places, touched.normals)
+        self._draw_again(rect)
+
+    def _seen_in(self, camera: Camera, rect: tuple[int, int, int, int]) -> np.ndarray | None:
+        """Which triangles of the part may be seen in some pixels; None where no tree tells."""
+        tree = self.stroking.tree
+        if tree is None or self.scene.now is None or tree.faces is not self.scene.now.buffers.faces:
+            return None
+        right, up, _ = camera.frame()
+        return triangles_in_prism(tree, right, up, camera.span_of(rect, self.devicePixelRatioF()))
+
     def _show_stand_in(self) -> None:
         """Something is shown in place of the mesh, is known more closely, or is shown no more."""
         if self.scene is None:
@@ -416,8 +446,19 @@ class Viewport(QOpenGLWidget):
                     marks[selected.triangles] = 1
                 if selected.hidden is not None:
                     marks[selected.hidden] = 2
-            self.scene.set_marked(mesh, marks)
-            self.redraw()
+            changed = self.scene.set_marked(mesh, marks)
+            if self._moving or changed is None or len(changed) > _FEW:
+                self.redraw()
+            elif len(changed):
+                points = mesh.vertices[mesh.faces[changed].ravel()]
+                self._draw_again(self.camera.pixels_round(points, self.devicePixelRatioF()))
+                self.overlay.update()
+
+    def _draw_again(self, rect: tuple[int, int, int, int]) -> None:
+        """Draw some pixels anew."""
+        self.scene.draw_again(rect)
+        self._dirty = True
+        self.update()
 
     def picture_of(self, points: np.ndarray, width: int, height: int) -> QImage:
         """A small picture of what lies round some points, mm, shape (N, 3), seen from where the view looks."""
@@ -427,6 +468,7 @@ class Viewport(QOpenGLWidget):
         camera.scale = max(2.5 * camera.scale, 1e-3 * camera.reach)  # with enough round it to know it again
         self.makeCurrent()
         pixels = self.scene.picture(camera, width, height)
+        self.redraw()
         return QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
     def show_waste(self, waste: Waste | None) -> None:

@@ -10,6 +10,8 @@ uniform float limit;       // the deviation at which the colours end, mm
 uniform usampler2D kinds;  // provenance of each triangle, row by row
 uniform bool has_kinds;
 uniform int first_triangle;
+uniform bool is_listed;    // only some triangles are drawn
+uniform usampler2D listed; // the number of each of them, row by row
 #if MARKED
 uniform usampler2D marked; // 1 where a triangle is selected, 2 where it is hidden, row by row
 #endif
@@ -67,18 +69,22 @@ bool net() {
     return mod(gl_FragCoord.x, 6.0) < 1.5 || mod(gl_FragCoord.y, 6.0) < 1.5;
 }
 
+ivec2 own_row() {
+    int number = gl_PrimitiveID + first_triangle;
+    if (is_listed) number = int(texelFetch(listed, ivec2(number % 4096, number / 4096), 0).r);
+    return ivec2(number % 4096, number / 4096);
+}
+
 #if MARKED
 uint mark() {
-    int number = gl_PrimitiveID + first_triangle;
-    return texelFetch(marked, ivec2(number % 4096, number / 4096), 0).r;
+    return texelFetch(marked, own_row(), 0).r;
 }
 #endif
 
 #if WASTE
 bool is_waste() {
 #if WASTE == 5
-    int number = gl_PrimitiveID + first_triangle;
-    return texelFetch(goes, ivec2(number % 4096, number / 4096), 0).r != 0u;
+    return texelFetch(goes, own_row(), 0).r != 0u;
 #else
     vec3 own = waste_axes * at - waste_middle;
 #if WASTE == 1
@@ -124,8 +130,7 @@ vec3 deviation_colour() {
 #if LOOK == 2
 vec3 provenance_colour() {
     if (!has_kinds) return TIN;
-    int number = gl_PrimitiveID + first_triangle;
-    uint which = texelFetch(kinds, ivec2(number % 4096, number / 4096), 0).r;
+    uint which = texelFetch(kinds, own_row(), 0).r;
     if (which == 2u) return made_pattern();
     if (which == 1u) return mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 1.6 ? vec3(0.25, 0.42, 0.50) : vec3(0.66, 0.78, 0.82);
     return TIN;

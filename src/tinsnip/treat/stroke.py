@@ -1,0 +1,66 @@
+"""What every brush is as a treatment: a row of places it came by, each of which it touches in turn."""
+
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.mesh import Mesh
+from tinsnip.treat.account import Account
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.treat.working import Working
+from tinsnip.words import at_most
+
+__all__ = ["Stroke"]
+
+
+class Stroke(Treatment):
+    """A brush drawn over the surface.
+
+    What a brush does at one place is `touch`; the window calls it place by place while the button is down, and
+    `apply` does the same from the first place to the last, so that both come to the same bits.
+    """
+
+    reshapes: ClassVar[bool] = True
+    named_points: ClassVar[tuple[str, ...]] = ("places",)
+
+    places: tuple[tuple[float, float, float], ...] = Field((), description="where the brush came by, mm, in order")
+    radius_mm: float = Field(gt=0, description="how far it reaches, mm")
+
+    def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
+        """Do what the brush does at one place.
+
+        Parameters
+        ----------
+        working : Working
+        place : ndarray, shape (3,)
+            mm.
+
+        Returns
+        -------
+        ndarray of int, shape (K,)
+            The vertices that moved.
+        """
+        raise NotImplementedError
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Touch each place in turn; the same triangles over moved vertices."""
+        if len(mesh.faces) == 0 or not self.places:
+            return self.outcome_of(None, mesh)
+        working = Working(mesh)
+        state = context.progress.step(self.title, len(self.places))
+        for number, place in enumerate(self.places):
+            context.progress.check()
+            state[1] = number
+            self.touch(working, np.array(place))
+        return self.outcome_of(working, mesh)
+
+    def outcome_of(self, working: Working | None, mesh: Mesh) -> Outcome:
+        """What a stroke has come to that has touched all of its places; None where there was nothing to touch."""
+        after = mesh if working is None else working.finished()
+        if after is mesh:
+            return Outcome(mesh, f"{self.title}: nothing moved", Account(figures={"largest_mm": 0.0}))
+        largest = float(np.sqrt(((after.vertices - mesh.vertices) ** 2).sum(axis=1).max()))
+        return Outcome(
+            after, f"{self.title}: moved by {at_most(largest)} mm at most", Account(figures={"largest_mm": largest})
+        )

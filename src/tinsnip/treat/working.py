@@ -1,0 +1,129 @@
+"""A surface under a brush: its vertices move a few at a time, its triangles stay as they are."""
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from tinsnip.mesh import MEASURED, SHIFTED, Mesh
+from tinsnip.mesh.measures import vertex_normals
+from tinsnip.mesh.remembered import remember
+from tinsnip.progress import polled_here
+from tinsnip.space.refit import leaves_of, own_copy, refit
+from tinsnip.space.tree import closest_points, triangles_in_boxes
+
+__all__ = ["Working"]
+
+
+class Working:
+    """A copy of a mesh's vertices that may be written to, with a tree that stays true.
+
+    Everything it is asked costs what lies under the brush, not what the mesh has.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        With one triangle at least; it stays as it is.
+    """
+
+    def __init__(self, mesh: Mesh) -> None:
+        self.before = mesh
+        self.vertices = mesh.vertices.copy()
+        self.tree = own_copy(mesh.tree, self.vertices)
+        self._leaves = leaves_of(mesh.tree)
+        self._flags = np.zeros(len(self.vertices), dtype=bool)
+        self._moved = np.zeros(len(self.vertices), dtype=bool)
+
+    def within(self, point: np.ndarray, radius: float) -> np.ndarray:
+        """The vertices that hang together, within a ball, with the triangle closest to its middle.
+
+        Nothing of another shell or of the far side of a wall is among them, however near it lies.
+
+        Parameters
+        ----------
+        point : ndarray, shape (3,)
+            mm.
+        radius : float
+            mm.
+
+        Returns
+        -------
+        ndarray of int32, shape (K,)
+            Ascending.
+        """
+        point = np.asarray(point, dtype=np.float64)
+        faces = self.before.faces
+        here = self._triangles_within(point - radius, point + radius)
+        if len(here) == 0:
+            return np.zeros(0, dtype=np.int32)
+        own = np.unique(faces[here])
+        inside = np.linalg.norm(self.vertices[own] - point, axis=1) <= radius
+        corners = np.searchsorted(own, faces[here])
+        nearest = int(closest_points(self.tree, point[None], polled_here())[1][0])
+        seeds = np.searchsorted(own, faces[nearest])
+        seeds = seeds[(seeds < len(own)) & (own[np.minimum(seeds, len(own) - 1)] == faces[nearest])]
+        a, b = corners[:, [0, 1, 2]].ravel(), corners[:, [1, 2, 0]].ravel()
+        joins = inside[a] & inside[b]
+        links = coo_array((np.ones(joins.sum(), dtype=np.int8), (a[joins], b[joins])), shape=(len(own), len(own)))
+        label = connected_components(links, directed=False)[1]
+        return own[inside & np.isin(label, label[seeds[inside[seeds]]])].astype(np.int32)
+
+    def triangles_at(self, vertices: np.ndarray) -> np.ndarray:
+        """The triangles that have one of some vertices as a corner, int32, shape (T,), ascending."""
+        places = self.vertices[vertices]
+        return self._with_corners(vertices, places.min(axis=0), places.max(axis=0)) if len(vertices) else vertices
+
+    def normals_at(self, vertices: np.ndarray) -> np.ndarray:
+        """Area-weighted unit normals at some vertices, float32, shape (K, 3); to the bit as for all of the mesh."""
+        round_them = self.before.faces[self.triangles_at(vertices)]
+        own, corners = np.unique(round_them, return_inverse=True)
+        normals = vertex_normals(self.vertices[own], corners.reshape(-1, 3).astype(np.int32))
+        out = np.zeros((len(vertices), 3), dtype=np.float32)
+        places = np.searchsorted(own, vertices)
+        known = (places < len(own)) & (own[np.minimum(places, max(len(own) - 1, 0))] == vertices)
+        out[known] = normals[places[known]]
+        return out
+
+    def move(self, vertices: np.ndarray, places: np.ndarray) -> np.ndarray:
+        """Move vertices.
+
+        Parameters
+        ----------
+        vertices : ndarray of int, shape (K,)
+        places : ndarray, shape (K, 3)
+            mm.
+
+        Returns
+        -------
+        ndarray of int32, shape (T,)
+            The triangles that are others by it.
+        """
+        touched = self.triangles_at(vertices)
+        self.vertices[vertices] = places
+        self._moved[vertices] = True
+        refit(self.tree, self._leaves[touched])
+        return touched
+
+    def finished(self) -> Mesh:
+        """The mesh as it is now, which it is the end of: nothing moves any more. The very one, if nothing did.
+
+        Triangles that were measured and moved are marked as shifted.
+        """
+        before = self.before
+        if not (self._moved.any() and (self.vertices != before.vertices).any()):
+            return before
+        touched = self._moved[before.faces].any(axis=1)
+        provenance = np.where(touched & (before.provenance == MEASURED), SHIFTED, before.provenance).astype(np.uint8)
+        mesh = before.moved(self.vertices, provenance)
+        self.tree.boxes.setflags(write=False)
+        remember(mesh, Mesh.tree, self.tree)
+        return mesh
+
+    def _with_corners(self, vertices: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+        here = self._triangles_within(low, high)
+        self._flags[vertices] = True
+        found = here[self._flags[self.before.faces[here]].any(axis=1)]
+        self._flags[vertices] = False
+        return found
+
+    def _triangles_within(self, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+        return np.sort(triangles_in_boxes(self.tree, low[None], high[None], polled_here())[:, 1])
