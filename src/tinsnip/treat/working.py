@@ -14,6 +14,12 @@ from tinsnip.space.tree import closest_points, triangles_in_boxes
 __all__ = ["Working"]
 
 
+def _once(values: np.ndarray) -> np.ndarray:
+    """The values there are, each once, ascending; a sort is faster than a table for some thousands."""
+    values = np.sort(values, axis=None)
+    return values[np.concatenate([[True], values[1:] != values[:-1]])] if len(values) else values
+
+
 class Working:
     """A copy of a mesh's vertices that may be written to, with a tree that stays true.
 
@@ -29,6 +35,8 @@ class Working:
         self.before = mesh
         self.vertices = mesh.vertices.copy()
         self.tree = own_copy(mesh.tree, self.vertices)
+        self.touched: list[np.ndarray] = []
+        """The triangles that `move` made others, one array a call, for whoever draws them to take away."""
         self._leaves = leaves_of(mesh.tree)
         self._flags = np.zeros(len(self.vertices), dtype=bool)
         self._moved = np.zeros(len(self.vertices), dtype=bool)
@@ -55,7 +63,7 @@ class Working:
         here = self._triangles_within(point - radius, point + radius)
         if len(here) == 0:
             return np.zeros(0, dtype=np.int32)
-        own = np.unique(faces[here])
+        own = _once(faces[here])
         inside = np.linalg.norm(self.vertices[own] - point, axis=1) <= radius
         corners = np.searchsorted(own, faces[here])
         nearest = int(closest_points(self.tree, point[None], polled_here())[1][0])
@@ -75,8 +83,8 @@ class Working:
     def normals_at(self, vertices: np.ndarray) -> np.ndarray:
         """Area-weighted unit normals at some vertices, float32, shape (K, 3); to the bit as for all of the mesh."""
         round_them = self.before.faces[self.triangles_at(vertices)]
-        own, corners = np.unique(round_them, return_inverse=True)
-        normals = vertex_normals(self.vertices[own], corners.reshape(-1, 3).astype(np.int32))
+        own = _once(round_them)
+        normals = vertex_normals(self.vertices[own], np.searchsorted(own, round_them).astype(np.int32))
         out = np.zeros((len(vertices), 3), dtype=np.float32)
         places = np.searchsorted(own, vertices)
         known = (places < len(own)) & (own[np.minimum(places, max(len(own) - 1, 0))] == vertices)
@@ -98,6 +106,7 @@ class Working:
             The triangles that are others by it.
         """
         touched = self.triangles_at(vertices)
+        self.touched.append(touched)
         self.vertices[vertices] = places
         self._moved[vertices] = True
         refit(self.tree, self._leaves[touched])

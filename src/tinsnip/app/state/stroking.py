@@ -119,18 +119,15 @@ class Stroking(QObject):
             return
         place = np.asarray(place, dtype=np.float64)
         now.came_by.append(tuple(place.tolist()))
-        moved = now.brush.touch(now.working, place)
-        if len(moved):
-            self._tell(now, moved)
+        self._tell(now, now.brush.touch(now.working, place))
 
     def cancel(self) -> None:
         """Put everything back as it was before the stroke."""
         now, self._now = self._now, None
         if now is not None and now.came_by:
             moved = np.flatnonzero((now.working.vertices != now.piece.mesh.vertices).any(axis=1))
-            if len(moved):
-                now.working.move(moved, now.piece.mesh.vertices[moved])
-                self._tell(now, moved)
+            now.working.move(moved, now.piece.mesh.vertices[moved])
+            self._tell(now, moved)
 
     def end(self) -> None:
         """Make the stroke a step; beside the window."""
@@ -153,7 +150,10 @@ class Stroking(QObject):
     def _tell(self, now: _UnderWay, moved: np.ndarray) -> None:
         """Bring what the screen shows up to date round some vertices."""
         working = now.working
-        lit = np.unique(working.before.faces[working.triangles_at(moved)])
+        touched, working.touched = working.touched, []
+        if len(moved) == 0 or not touched:
+            return
+        lit = np.unique(working.before.faces[np.concatenate(touched)])
         were = now.places[moved].astype(np.float64) + now.origin
         now.places[moved] = working.vertices[moved] - now.origin
         now.normals[lit, :3] = working.normals_at(lit)
