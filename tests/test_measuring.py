@@ -31,7 +31,8 @@ from tinsnip.survey.walls import walls_of
 from tinsnip.treat import Context, Scale
 
 if SCREEN:
-    from PySide6.QtCore import Qt
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
 
 
 def nearest(mesh: Mesh, place: tuple[float, ...]) -> tuple[int, np.ndarray]:
@@ -71,14 +72,14 @@ class Readings(unittest.TestCase):
         for mesh, within in ((block, 1e-6), (rough, 0.05)):
             top, side, other = (nearest(mesh, p) for p in ((0, 30.0, 10.5), (35.0, 30, 0), (-35.0, 30, 0)))
             flats = [flat_round(mesh, t) for t, _ in (top, side, other)]
-            found = angle_reading(mesh, flats[0], flats[1], (top[1], side[1]))
+            found = angle_reading((mesh, flats[0]), (mesh, flats[1]), (top[1], side[1]))
             self.assertAlmostEqual(found.values["inside_deg"], 90.0, delta=within)
-            found = angle_reading(mesh, flats[1], flats[2], (side[1], other[1]))
+            found = angle_reading((mesh, flats[1]), (mesh, flats[2]), (side[1], other[1]))
             self.assertAlmostEqual(found.values["apart_mm"], 70.0, delta=max(within, 1e-3))
         coarse = Mesh(*box_solid(np.array([30.0, 20.0, 10.0])))  # two triangles a side
         for one, other, inside in ((0, 4, 90.0), (0, 2, 0.0)):
             flats = [flat_round(coarse, t) for t in (one, other)]
-            found = angle_reading(coarse, *flats, (coarse.vertices[0], coarse.vertices[1]))
+            found = angle_reading(*((coarse, own) for own in flats), (coarse.vertices[0], coarse.vertices[1]))
             self.assertAlmostEqual(found.values["inside_deg"], inside, delta=1e-9)
 
     def test_diameters(self) -> None:
@@ -229,6 +230,59 @@ class ByHand(WindowTest):
         self.click(part.clear)
         self.assertEqual(readings.all, [])
         self.assertFalse(part.clear.isVisible())
+
+    def test_all_pieces_that_are_shown_are_met_by_clicks(self) -> None:
+        block = Mesh(*box_solid(np.array([40.0, 30.0, 20.0])))
+        turn = Rotation.from_rotvec([0.0, 0.0, 0.4]).as_matrix()
+        self.put_up(block, Mesh(block.vertices @ turn.T + [70.0, 0.0, 0.0], block.faces))
+        tray, view, session = self.window.tray("Solid"), self.view, self.session
+        view.look_from(0.0, 40.0)
+        view.fit()
+        self.settle()
+
+        def at(place: tuple[float, ...]) -> tuple[float, float]:
+            x, y, _ = view.camera.project(np.array([place]))[0]
+            return float(x), float(y)
+
+        # the name of what a click would go on with is seen before, and the view stays as it is
+        one, other = (piece.id for piece in session.job.pieces)
+        scale, middle = view.camera.scale, view.camera.middle.copy()
+        for there, here in ((one, (0.0, 0.0, 10.0)), (other, (70.0, 0.0, 10.0))):
+            QTest.mouseMove(view, QPoint(*map(int, at(here))))
+            self.wait_for(lambda there=there: getattr(self.window.choosing.under, "id", 0) == there)
+            self.click(view, *at(here))
+            self.assertEqual(session.job.active, there)
+            self.assertIsNone(self.window.choosing.under)
+            self.click(view, *at(here))
+            self.assertEqual(session.job.active, there)
+        self.assertEqual(scale, view.camera.scale)
+        np.testing.assert_array_equal(middle, view.camera.middle)
+        # distances and angles from piece to piece, a section of both
+        self.key(Qt.Key.Key_8)
+        self.click(tray.part_row.buttons["Measure"])
+        front = turn @ np.array([0.0, -15.0, 3.0]) + [70.0, 0.0, 0.0]
+        for button, places in ((0, ((0, 0, 10.0), (70.0, 0, 10.0))), (1, ((3.0, -15.0, 3.0), tuple(front)))):
+            self.click(tray.measuring.buttons[button])
+            for place in places:
+                self.click(view, *at(place))
+            self.settle()
+        distance, angle = view.readings.all
+        self.assertAlmostEqual(distance.values["straight_mm"], 70.0, delta=1.0)  # a pixel either way
+        self.assertIn("from piece to piece", distance.text)
+        self.assertAlmostEqual(angle.values["facings_deg"], np.degrees(0.4), delta=1e-6)
+        view.setFocus()
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_Q)
+        self.click(tray.measuring.section)
+        self.settle()
+        self.assertEqual([r.kind for r in view.readings.now()], ["distance", "angle", "section", "section"])
+        # what was read from a piece that is out of view is not drawn
+        session.set_visible(one, False)
+        self.settle()
+        self.assertEqual([r.kind for r in view.readings.now()], ["section"])
+        session.set_visible(one, True)
+        self.settle()
+        self.assertEqual(len(view.readings.now()), 4)
 
 
 if __name__ == "__main__":

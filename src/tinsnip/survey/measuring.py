@@ -17,7 +17,7 @@ from tinsnip.survey.fits import FittedCylinder, fit_circle, fit_cylinder, fit_pl
 
 __all__ = [
     "Reading", "Section", "Whole", "angle_reading", "circle_reading", "diameter_reading", "distance_reading",
-    "round_about", "section_of", "section_reading", "whole_of",
+    "round_about", "section_of", "section_reading", "straight_reading", "whole_of",
 ]  # fmt: skip
 
 _TURNS = 5
@@ -40,6 +40,8 @@ class Reading(BaseModel):
         After how many steps of the log it was measured.
     part : str
         A fingerprint of the mesh it was measured on.
+    further : str
+        And of another piece's, where it was measured between two.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -52,6 +54,7 @@ class Reading(BaseModel):
     values: dict[str, float] = {}
     step: int = 0
     part: str = Field("", max_length=80)
+    further: str = Field("", max_length=80)
 
 
 class Section(NamedTuple):
@@ -120,14 +123,23 @@ def distance_reading(mesh: Mesh, start: tuple[int, np.ndarray], end: tuple[int, 
     return Reading(kind="distance", text=text, label=label, lines=lines, at=_places(end[1][None])[0], values=values)
 
 
-def angle_reading(mesh: Mesh, one: np.ndarray, other: np.ndarray, places: tuple[np.ndarray, np.ndarray]) -> Reading:
+def straight_reading(start: np.ndarray, end: np.ndarray) -> Reading:
+    """The distance between two places, mm, shape (3,), that lie on two pieces."""
+    straight = float(np.linalg.norm(end - start))
+    ends = _places(np.array([start, end]))
+    text, values = f"{straight:.3f} mm straight, from piece to piece", {"straight_mm": straight}
+    return Reading(kind="distance", text=text, label=f"{straight:.2f} mm", lines=(ends,), at=ends[1], values=values)
+
+
+def angle_reading(
+    one: tuple[Mesh, np.ndarray], other: tuple[Mesh, np.ndarray], places: tuple[np.ndarray, np.ndarray]
+) -> Reading:
     """The angle between two flats: between the planes fitted to them.
 
     Parameters
     ----------
-    mesh : Mesh
-    one, other : ndarray of int
-        Their triangles.
+    one, other : (Mesh, ndarray of int)
+        The mesh of each, and its triangles.
     places : tuple of ndarray, shape (3,)
         Where each was clicked.
 
@@ -137,7 +149,7 @@ def angle_reading(mesh: Mesh, one: np.ndarray, other: np.ndarray, places: tuple[
         When one of them has no area.
     """
     fits = []
-    for own in (one, other):
+    for mesh, own in (one, other):
         chosen = np.zeros(len(mesh.faces), dtype=bool)
         chosen[own] = True
         fits.append(fit_plane(mesh, chosen))

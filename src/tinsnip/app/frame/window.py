@@ -39,6 +39,7 @@ from tinsnip.app.state.settings import Settings
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Tray
 from tinsnip.app.tools.arrows import Arrows
+from tinsnip.app.tools.choosing import Choosing
 from tinsnip.app.tools.dial import Dial
 from tinsnip.app.tools.makers import Makers
 from tinsnip.app.tools.measure import ShownReadings
@@ -164,11 +165,13 @@ class Window(QMainWindow):
         view, hand = self.viewport, self.viewport.hand
         self.dial, self.wipe, self.tags, self.pins = Dial(view), Wipe(view), Tags(view), Pins(view)
         navigate = Navigate(view)
-        navigate.clicked.connect(self.pins.read_at)
-        self.makers = Makers(view)
-        navigate.clicked.connect(self.makers.look_at)
+        self.makers, self.choosing = Makers(view), Choosing(view)
+        navigate.clicked.connect(self.choosing.click)
+        navigate.hovered.connect(self.choosing.look_at)
+        self.choosing.on_active.connect(self.pins.read_at)
+        self.choosing.on_active.connect(self.makers.look_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
-        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view)]
+        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view), self.choosing]
         hand.moving = navigate
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)

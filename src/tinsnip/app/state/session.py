@@ -210,12 +210,13 @@ class Session(QObject):
 
     # ---- pieces
 
-    def set_active(self, number: int) -> None:
-        """Work on another piece."""
+    def set_active(self, number: int, reframe: bool = True) -> None:
+        """Work on another piece, and show all of it unless the view shall stay as it is."""
         if number in self.job.present and number != self.job.active and not self._is_busy("change the piece"):
             self.job.active = number
             self._changed()
-            self.reframed.emit()
+            if reframe:
+                self.reframed.emit()
 
     def set_visible(self, number: int, on: bool) -> None:
         """Show or hide a piece."""
@@ -514,8 +515,7 @@ class Session(QObject):
 
     def tidy_up(self) -> None:
         """Let go of what is known of meshes that are in memory no more."""
-        shown = [p.mesh for p in self.job.pieces if self.job.is_visible(p.id) or p.id == self.job.active]
-        self.known.keep_only(self.job.resident(), shown)
+        self.known.keep_only(self.job.resident(), [piece.mesh for piece in self.shown_pieces()])
 
     def _prepare_others(self) -> None:
         """Make the visible pieces that are not worked on ready to be drawn."""
@@ -530,9 +530,13 @@ class Session(QObject):
         self.undo_share = share
         self.job.keeper.budget = int(4 * share * default_budget())
 
+    def shown_pieces(self) -> list[Piece]:
+        """The active piece, and the others that are shown."""
+        return [p for p in self.job.pieces if p.id == self.job.active or self.job.is_visible(p.id)]
+
     def others(self) -> list[ViewBuffers]:
         """What is drawn besides the active piece."""
-        shown = [p.mesh for p in self.job.pieces if p.id != self.job.active and self.job.is_visible(p.id)]
+        shown = [p.mesh for p in self.shown_pieces() if p.id != self.job.active]
         return [buffers for mesh in shown if (buffers := self.known.buffers_of(mesh)) is not None]
 
     def _take_buffers(self, mesh: Mesh) -> None:

@@ -1,5 +1,6 @@
 """Measuring by clicks, and the readings pinned to the part."""
 
+from collections.abc import Callable
 from typing import ClassVar
 
 import numpy as np
@@ -11,8 +12,10 @@ from tinsnip.app.tools.cutting import draw_line
 from tinsnip.app.view.edgepick import edge_point
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Pointer, Tool, View, draw_label
+from tinsnip.app.view.shownpick import Spot, pick_shown, piece_under
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.errors import BadInput
+from tinsnip.job import Piece
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.regions.grow import flat_round
@@ -24,6 +27,7 @@ from tinsnip.survey.measuring import (
     diameter_reading,
     distance_reading,
     section_reading,
+    straight_reading,
 )
 
 __all__ = ["MeasureAngle", "MeasureDiameter", "MeasureDistance", "ShownReadings", "measure_section"]
@@ -41,23 +45,26 @@ class _Measuring(Tool):
         super().__init__(view)
         self.readings = readings
 
-    def take(self, work: object) -> None:
-        """Have a reading worked out behind the scenes, and keep it."""
-        mesh = self.session.mesh
+    def take(self, work: Callable[[], Reading], *pieces: Piece) -> None:
+        """Have a reading of some pieces worked out behind the scenes, and keep it, if they are still as they were."""
 
         def found(progress: Progress) -> Reading | str:
             try:
-                return work(mesh)
+                return work()
             except BadInput as error:
                 return str(error)
 
         def keep(reading: Reading | str) -> None:
             if isinstance(reading, str):
                 self.session.message.emit(reading, True)
-            elif self.session.mesh is mesh:
-                self.readings.add(reading)
+            elif all(self.session.job.present.get(piece.id) is piece for piece in pieces):
+                self.readings.add(reading, [piece.mesh for piece in pieces])
 
-        self.session.tasks.behind("measuring", found, keep)
+        self.session.tasks.behind(f"measuring {self.view.next_pick()}", found, keep)
+
+    def is_on_any(self, at: Pointer) -> bool:
+        """Whether the left button went down on any piece that is shown."""
+        return at.button == Qt.MouseButton.LeftButton and piece_under(self.view, at.x, at.y) is not None
 
 
 class _ByTwo(_Measuring):
@@ -65,7 +72,7 @@ class _ByTwo(_Measuring):
 
     def __init__(self, view: View, readings: Readings) -> None:
         super().__init__(view, readings)
-        self._first: tuple[int, np.ndarray] | None = None
+        self._first: Spot | None = None
 
     def hint(self) -> str:
         return f"{self.hints[self._first is not None]}  (Esc to leave)"
@@ -74,49 +81,51 @@ class _ByTwo(_Measuring):
         self._first = None
 
     def press(self, at: Pointer) -> Drag | None:
-        return self._click(at) if self.is_on_part(at) else None
+        return self._click(at) if self.is_on_any(at) else None
 
     def _click(self, at: Pointer) -> Drag:
-        def picked(triangle: int, point: np.ndarray) -> None:
+        def picked(spot: Spot) -> None:
             first, self._first = self._first, None
             if first is None:
-                self._first = triangle, point
+                self._first = spot
             else:
-                self.take(lambda mesh: self.read(mesh, first, (triangle, point)))
+                self.take(lambda: self.read(first, spot), first.piece, spot.piece)
             self.update()
 
-        self.view.pick(at.x, at.y, picked)
+        pick_shown(self.view, at.x, at.y, picked)
         return
         yield
 
-    def read(self, mesh: Mesh, one: tuple[int, np.ndarray], other: tuple[int, np.ndarray]) -> Reading:
+    def read(self, one: Spot, other: Spot) -> Reading:
         """What the two places tell."""
         raise NotImplementedError
 
     def draw(self, painter: QPainter) -> None:
         if self._first is not None:
-            ring_at(painter, self.view.camera, self._first[1])
+            ring_at(painter, self.view.camera, self._first.point)
 
 
 class MeasureDistance(_ByTwo):
-    """The distance between two clicks, straight and along the surface."""
+    """The distance between two clicks, straight, and along the surface where both are on one piece."""
 
     name = "Measure a distance"
     hints = "Click where the distance begins", "Click where it ends"
 
-    def read(self, mesh: Mesh, one: tuple[int, np.ndarray], other: tuple[int, np.ndarray]) -> Reading:
-        return distance_reading(mesh, one, other)
+    def read(self, one: Spot, other: Spot) -> Reading:
+        if one.mesh is not other.mesh:
+            return straight_reading(one.point, other.point)
+        return distance_reading(one.mesh, one[1:], other[1:])
 
 
 class MeasureAngle(_ByTwo):
-    """The angle between two flats."""
+    """The angle between two flats, of one piece or of two."""
 
     name = "Measure an angle"
     hints = "Click the first flat", "Click the second flat"
 
-    def read(self, mesh: Mesh, one: tuple[int, np.ndarray], other: tuple[int, np.ndarray]) -> Reading:
-        flats = [flat_round(mesh, triangle) for triangle, _ in (one, other)]
-        return angle_reading(mesh, *flats, (one[1], other[1]))
+    def read(self, one: Spot, other: Spot) -> Reading:
+        flats = [(spot.mesh, flat_round(spot.mesh, spot.triangle)) for spot in (one, other)]
+        return angle_reading(*flats, (one.point, other.point))
 
 
 class MeasureDiameter(_Measuring):
@@ -130,18 +139,20 @@ class MeasureDiameter(_Measuring):
     def press(self, at: Pointer) -> Drag | None:
         is_left = at.button == Qt.MouseButton.LeftButton
         near = is_left and edge_point(self.view, at.x, at.y) is not None
-        return self._click(at) if near or self.is_on_part(at) else None
+        return self._click(at) if near or self.is_on_any(at) else None
 
     def _click(self, at: Pointer) -> Drag:
         edge = edge_point(self.view, at.x, at.y)
         if edge is not None:
-            self.take(lambda mesh: circle_reading(_loop_at(mesh, edge)))
+            piece = self.session.job.piece
+            self.take(lambda: circle_reading(_loop_at(piece.mesh, edge)), piece)
             return
 
-        def picked(triangle: int, point: np.ndarray) -> None:
-            self.take(lambda mesh: diameter_reading(mesh, round_at(mesh, triangle, point), point))
+        def picked(spot: Spot) -> None:
+            _, triangle, point = spot
+            self.take(lambda: diameter_reading(spot.mesh, round_at(spot.mesh, triangle, point), point), spot.piece)
 
-        self.view.pick(at.x, at.y, picked)
+        pick_shown(self.view, at.x, at.y, picked)
         return
         yield
 
@@ -155,8 +166,19 @@ def _loop_at(mesh: Mesh, place: np.ndarray) -> np.ndarray:
 
 
 def measure_section(tool: _Measuring, plane: tuple[np.ndarray, float]) -> None:
-    """Keep length and area of a section."""
-    tool.take(lambda mesh: section_reading(mesh, *plane))
+    """Keep length and area of a section of each piece that is shown and that it goes through."""
+    pieces = tool.session.shown_pieces()
+    normal, offset = plane
+    met = [
+        p for p in pieces if len(p.mesh.faces) and abs(normal @ p.mesh.box.mean(axis=0) - offset) <= _half(p, normal)
+    ]
+    for piece in met or [tool.session.job.piece]:
+        tool.take(lambda piece=piece: section_reading(piece.mesh, *plane), piece)
+
+
+def _half(piece: Piece, normal: np.ndarray) -> float:
+    """Half of what a piece's box takes along a direction, mm."""
+    return 0.5 * float(np.abs(normal) @ piece.mesh.size)
 
 
 class ShownReadings(Tool):

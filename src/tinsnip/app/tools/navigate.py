@@ -16,6 +16,10 @@ class Navigate(Tool):
 
     name = "Move the view"
     clicked = Signal(float, float)
+    hovered = Signal(float, float)
+
+    def hover(self, x: float, y: float) -> None:
+        self.hovered.emit(x, y)
 
     def press(self, at: Pointer) -> Drag | None:
         if self.session.mesh is None:

@@ -578,8 +578,17 @@ class Viewport(QOpenGLWidget):
             elif missed is not None:
                 missed()
 
+        self.session.tasks.behind(f"pick {self.next_pick()}", find, take)
+
+    def next_pick(self) -> int:
+        """A number for a pick, so that none takes the place of another."""
         self._picks += 1
-        self.session.tasks.behind(f"pick {self._picks}", find, take)
+        return self._picks
+
+    def work_on(self, number: int) -> None:
+        """Work on another piece that is seen, and look at it from where the view is."""
+        self._fitted, self._stood = number, None
+        self.session.set_active(number, reframe=False)
 
     # ---- hands
 

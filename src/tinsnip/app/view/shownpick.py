@@ -1,0 +1,74 @@
+"""Clicks on whatever is shown: the piece that is seen there first, not only the one that is worked on."""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from tinsnip.app.view.hand import View
+from tinsnip.job import Piece
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.remembered import is_known
+from tinsnip.space.picking import first_hit, first_hit_in
+
+__all__ = ["Spot", "pick_shown", "piece_under"]
+
+
+class Spot(NamedTuple):
+    """A place on a piece: its triangle, and the point, mm, shape (3,)."""
+
+    piece: Piece
+    triangle: int
+    point: np.ndarray
+
+    @property
+    def mesh(self) -> Mesh:
+        """The piece's mesh."""
+        return self.piece.mesh
+
+
+def piece_under(view: View, x: float, y: float) -> Piece | None:
+    """The piece seen at a pixel, by what stands lightly for each; takes a few milliseconds."""
+    session, ray = view.session, view.camera.ray(x, y)
+    best, nearest = None, np.inf
+    for piece in session.shown_pieces():
+        buffers = session.known.buffers_of(piece.mesh)
+        if buffers is None or len(buffers.faces) == 0:
+            continue
+        hit = first_hit(piece.mesh.vertices, buffers.light_faces, *ray)
+        if hit is not None and (far := float((hit[1] - ray[0]) @ ray[1])) < nearest:
+            best, nearest = piece, far
+    return best
+
+
+def pick_shown(
+    view: View, x: float, y: float, done: Callable[[Spot], None], missed: Callable[[], None] | None = None
+) -> None:
+    """Find the first place of all shown pieces under a pixel, beside the window, and tell it.
+
+    What comes after a piece has changed is dropped.
+    """
+    session, ray = view.session, view.camera.ray(x, y)
+    pieces, hidden = session.shown_pieces(), session.selected.hidden
+    active = session.job.piece
+
+    def find(progress: object) -> Spot | None:
+        spots = []
+        for piece in pieces:
+            faces = piece.mesh.faces
+            shown = np.flatnonzero(~hidden) if piece is active and hidden is not None else None
+            if shown is None and is_known(piece.mesh, Mesh.tree):
+                hit = first_hit_in(piece.mesh.tree, *ray)
+            else:
+                hit = first_hit(piece.mesh.vertices, faces if shown is None else faces[shown], *ray)
+            if hit is not None:
+                spots.append(Spot(piece, int(hit[0] if shown is None else shown[hit[0]]), hit[1]))
+        return min(spots, key=lambda spot: float((spot.point - ray[0]) @ ray[1]), default=None)
+
+    def take(spot: Spot | None) -> None:
+        if spot is not None and session.job.present.get(spot.piece.id) is spot.piece:
+            done(spot)
+        elif spot is None and missed is not None:
+            missed()
+
+    session.tasks.behind(f"pick shown {view.next_pick()}", find, take)
