@@ -249,7 +249,7 @@ class ByHand(WindowTest):
         scale, middle = view.camera.scale, view.camera.middle.copy()
         for there, here in ((one, (0.0, 0.0, 10.0)), (other, (70.0, 0.0, 10.0))):
             QTest.mouseMove(view, QPoint(*map(int, at(here))))
-            self.wait_for(lambda there=there: getattr(self.window.choosing.under, "id", 0) == there)
+            self.wait_for(lambda there=there: self.window.choosing.under == there)
             self.click(view, *at(here))
             self.assertEqual(session.job.active, there)
             self.assertIsNone(self.window.choosing.under)

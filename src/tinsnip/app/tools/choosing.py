@@ -1,12 +1,11 @@
 """Choosing the piece to work on by a click on it."""
 
-from PySide6.QtCore import QPointF, Signal
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QFontMetricsF, QPainter
 
+from tinsnip.app.state.spots import Spot, pick_shown, piece_under
 from tinsnip.app.view.hand import Tool, View, draw_label
-from tinsnip.app.view.shownpick import Spot, pick_shown, piece_under
 from tinsnip.app.widgets.theme import mono_font, px
-from tinsnip.job import Piece
 
 __all__ = ["Choosing"]
 
@@ -25,7 +24,8 @@ class Choosing(Tool):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.under: Piece | None = None
+        self.under: int | None = None
+        """The other piece that is seen under the pointer, by its number."""
         self._at = QPointF()
         self.session.pieces_changed.connect(self._forget)
 
@@ -37,8 +37,8 @@ class Choosing(Tool):
 
     def look_at(self, x: float, y: float) -> None:
         """The pointer is over a pixel, with nothing in hand."""
-        under = piece_under(self.view, x, y) if self._chooses() else None
-        other = under if under is not None and under.id != self.session.job.active else None
+        under = piece_under(self.session, self.view.camera.ray(x, y)) if self._chooses() else None
+        other = under.id if under is not None and under.id != self.session.job.active else None
         if other is not None or self.under is not None:
             self.under, self._at = other, QPointF(x, y)
             self.update()
@@ -56,13 +56,18 @@ class Choosing(Tool):
                 self.view.work_on(spot.piece.id)
                 self.session.message.emit(f"now on {spot.piece.name}", False)
 
-        pick_shown(self.view, x, y, picked)
+        pick_shown(self.session, self.view.camera.ray(x, y), picked)
 
     def _forget(self) -> None:
         self.under = None
         self.update()
 
     def draw(self, painter: QPainter) -> None:
-        if self.under is not None and not self.view.hand.is_dragging:
+        piece = self.session.job.present.get(self.under)
+        if piece is not None and not self.view.hand.is_dragging:
             painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
-            draw_label(painter, self._at + QPointF(px(14), px(14)), f"click: work on {self.under.name}", True)
+            metrics = QFontMetricsF(painter.font())
+            text = f"click: work on {metrics.elidedText(piece.name, Qt.TextElideMode.ElideMiddle, px(260))}"
+            room = metrics.horizontalAdvance(text) + 18
+            left = min(self._at.x() + px(14), self.view.width() - room)
+            draw_label(painter, QPointF(left, self._at.y() + px(14)), text, True)

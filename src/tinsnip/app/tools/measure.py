@@ -1,5 +1,6 @@
 """Measuring by clicks, and the readings pinned to the part."""
 
+import itertools
 from collections.abc import Callable
 from typing import ClassVar
 
@@ -8,14 +9,13 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from tinsnip.app.state.readings import Readings
+from tinsnip.app.state.spots import Spot, pick_shown, piece_under
 from tinsnip.app.tools.cutting import draw_line
 from tinsnip.app.view.edgepick import edge_point
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Pointer, Tool, View, draw_label
-from tinsnip.app.view.shownpick import Spot, pick_shown, piece_under
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.errors import BadInput
-from tinsnip.job import Piece
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.regions.grow import flat_round
@@ -33,6 +33,7 @@ from tinsnip.survey.measuring import (
 __all__ = ["MeasureAngle", "MeasureDiameter", "MeasureDistance", "ShownReadings", "measure_section"]
 
 _MOST_LABELS = 24
+_numbers = itertools.count()
 
 
 class _Measuring(Tool):
@@ -45,8 +46,10 @@ class _Measuring(Tool):
         super().__init__(view)
         self.readings = readings
 
-    def take(self, work: Callable[[], Reading], *pieces: Piece) -> None:
+    def take(self, work: Callable[[], Reading], *numbers: int) -> None:
         """Have a reading of some pieces worked out behind the scenes, and keep it, if they are still as they were."""
+        present = self.session.job.present
+        pieces = [present[number] for number in numbers]
 
         def found(progress: Progress) -> Reading | str:
             try:
@@ -60,11 +63,14 @@ class _Measuring(Tool):
             elif all(self.session.job.present.get(piece.id) is piece for piece in pieces):
                 self.readings.add(reading, [piece.mesh for piece in pieces])
 
-        self.session.tasks.behind(f"measuring {self.view.next_pick()}", found, keep)
+        self.session.tasks.behind(f"measuring {next(_numbers)}", found, keep)
 
     def is_on_any(self, at: Pointer) -> bool:
         """Whether the left button went down on any piece that is shown."""
-        return at.button == Qt.MouseButton.LeftButton and piece_under(self.view, at.x, at.y) is not None
+        return (
+            at.button == Qt.MouseButton.LeftButton
+            and piece_under(self.session, self.view.camera.ray(at.x, at.y)) is not None
+        )
 
 
 class _ByTwo(_Measuring):
@@ -89,10 +95,10 @@ class _ByTwo(_Measuring):
             if first is None:
                 self._first = spot
             else:
-                self.take(lambda: self.read(first, spot), first.piece, spot.piece)
+                self.take(lambda: self.read(first, spot), first.piece.id, spot.piece.id)
             self.update()
 
-        pick_shown(self.view, at.x, at.y, picked)
+        pick_shown(self.session, self.view.camera.ray(at.x, at.y), picked)
         return
         yield
 
@@ -145,14 +151,14 @@ class MeasureDiameter(_Measuring):
         edge = edge_point(self.view, at.x, at.y)
         if edge is not None:
             piece = self.session.job.piece
-            self.take(lambda: circle_reading(_loop_at(piece.mesh, edge)), piece)
+            self.take(lambda: circle_reading(_loop_at(piece.mesh, edge)), piece.id)
             return
 
         def picked(spot: Spot) -> None:
             _, triangle, point = spot
-            self.take(lambda: diameter_reading(spot.mesh, round_at(spot.mesh, triangle, point), point), spot.piece)
+            self.take(lambda: diameter_reading(spot.mesh, round_at(spot.mesh, triangle, point), point), spot.piece.id)
 
-        pick_shown(self.view, at.x, at.y, picked)
+        pick_shown(self.session, self.view.camera.ray(at.x, at.y), picked)
         return
         yield
 
@@ -169,16 +175,9 @@ def measure_section(tool: _Measuring, plane: tuple[np.ndarray, float]) -> None:
     """Keep length and area of a section of each piece that is shown and that it goes through."""
     pieces = tool.session.shown_pieces()
     normal, offset = plane
-    met = [
-        p for p in pieces if len(p.mesh.faces) and abs(normal @ p.mesh.box.mean(axis=0) - offset) <= _half(p, normal)
-    ]
+    met = [p for p in pieces if abs(normal @ p.mesh.box.mean(axis=0) - offset) <= 0.5 * np.abs(normal) @ p.mesh.size]
     for piece in met or [tool.session.job.piece]:
-        tool.take(lambda piece=piece: section_reading(piece.mesh, *plane), piece)
-
-
-def _half(piece: Piece, normal: np.ndarray) -> float:
-    """Half of what a piece's box takes along a direction, mm."""
-    return 0.5 * float(np.abs(normal) @ piece.mesh.size)
+        tool.take(lambda mesh=piece.mesh: section_reading(mesh, *plane), piece.id)
 
 
 class ShownReadings(Tool):

@@ -6,6 +6,7 @@ import numpy as np
 
 from tinsnip.app.view.looks import TIN
 from tinsnip.app.view.surface import Surface
+from tinsnip.app.widgets.theme import PLAIN
 
 __all__ = ["Layer"]
 
@@ -19,3 +20,4 @@ class Layer:
     scissor: tuple[int, int, int, int] | None = None
     look: int = TIN
     is_now: bool = True
+    tint: tuple[float, float, float] = PLAIN

@@ -1,7 +1,7 @@
 """What is drawn of the job: surfaces, lines, previews; with moderngl, GL 3.3 core."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import moderngl
 import numpy as np
@@ -24,6 +24,7 @@ from tinsnip.app.view.looks import (
 )
 from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.waste import MARKS, PLANE, Waste
+from tinsnip.app.widgets.theme import PLAIN
 from tinsnip.mesh import Mesh
 
 __all__ = ["Scene"]
@@ -40,6 +41,7 @@ _COARSE = 400_000
 _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
 
 
+Tint = tuple[float, float, float]
 Rect = tuple[int, int, int, int]
 """Pixels of a target: the first column and row from below, width and height."""
 
@@ -105,6 +107,8 @@ class Scene:
         self.section: tuple[np.ndarray, float] | None = None
         self.sees_through = self.shows_edges = False
         self._others: list[Surface] = []
+        self._tints: list[Tint] = []
+        self._tint: Tint = PLAIN
         self._graves: list[moderngl.Buffer] = []
         self._ready_made = [(TIN, 0, True), *((look, 0, False) for look in (*LOOKS, PREVIEW, VOIDS))]
         self._ready_made += [(look, 0, True) for look in LOOKS[1:]] + [(TIN, PLANE, False), (TIN, PLANE, True)]
@@ -277,10 +281,12 @@ class Scene:
             self._drop(name)
         self.forget_places()
 
-    def set_others(self, others: list[ViewBuffers]) -> None:
-        """Further pieces, drawn by their light stand-ins."""
+    def set_others(self, others: Sequence[tuple[ViewBuffers, Tint]]) -> None:
+        """Further pieces, drawn by their light stand-ins, each in its tint."""
+        others = [(buffers, tint) for buffers, tint in others if len(buffers.faces)]
         kept = {id(s.buffers): s for s in self._others}
-        self._others = [kept.pop(id(b), None) or Surface(self.context, b) for b in others if len(b.faces)]
+        self._others = [kept.pop(id(b), None) or Surface(self.context, b) for b, _ in others]
+        self._tints = [tint for _, tint in others]
         for gone in kept.values():
             self._graves += gone.release()
         self.stage_done = 0
@@ -381,6 +387,7 @@ class Scene:
             matrix[:3, 3] = local - linear @ local
         clip, view = camera.to_clip(origin) @ matrix, camera.frame() @ linear
         self._matrices = clip, view, origin
+        self._tint = PLAIN if layer is None else layer.tint
         self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
         if layer is None:
             return self._ready(PREVIEW)
@@ -413,6 +420,8 @@ class Scene:
             program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
         if "limit" in program:
             program["limit"].value = max(self.limit, 1e-30)
+        if "tint" in program:
+            program["tint"].value = self._tint
         if "bed" in program:
             program["bed"].value = self.bed - float(origin[2])
         if "kinds" in program:
@@ -570,10 +579,10 @@ class Scene:
         target.scissor = within
         self.context.enable_only(moderngl.DEPTH_TEST)
         self.context.polygon_offset = _BEHIND  # where pieces lie on each other, the one worked on is seen
-        for other in self._others:
+        for other, tint in zip(self._others, self._tints, strict=True):
             if other.is_light_ready and (within is None or camera.sees_box(other.buffers.mesh.box, within, ratio)):
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
-                other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False)))
+                other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False, tint=tint)))
         self.context.polygon_offset = 0.0, 0.0
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh

@@ -28,7 +28,7 @@ from tinsnip.app.view.patchview import draw_made, made_by
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
-from tinsnip.app.widgets.theme import px
+from tinsnip.app.widgets.theme import px, tint_of
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.picking import first_hit, first_hit_in, triangles_in_prism
@@ -271,7 +271,8 @@ class Viewport(QOpenGLWidget):
         """Draw the other visible pieces too."""
         if self.scene is not None:
             self.makeCurrent()
-            self.scene.set_others(self.session.others())
+            number = {id(piece.mesh): piece.id for piece in self.session.shown_pieces()}
+            self.scene.set_others([(b, tint_of(number[id(b.mesh)])) for b in self.session.others()])
             self._know_box()
             if (
                 self._fitted == self.session.job.active
@@ -578,12 +579,8 @@ class Viewport(QOpenGLWidget):
             elif missed is not None:
                 missed()
 
-        self.session.tasks.behind(f"pick {self.next_pick()}", find, take)
-
-    def next_pick(self) -> int:
-        """A number for a pick, so that none takes the place of another."""
         self._picks += 1
-        return self._picks
+        self.session.tasks.behind(f"pick {self._picks}", find, take)
 
     def work_on(self, number: int) -> None:
         """Work on another piece that is seen, and look at it from where the view is."""

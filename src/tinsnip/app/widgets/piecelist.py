@@ -1,7 +1,7 @@
 """The pieces of the job: which are shown, which is worked on, and their names."""
 
 from PySide6.QtCore import QEvent, QModelIndex, QSize, Qt, QTimer
-from PySide6.QtGui import QFontMetrics, QKeyEvent
+from PySide6.QtGui import QColor, QFontMetrics, QIcon, QKeyEvent, QPixmap
 from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
@@ -12,7 +12,7 @@ from PySide6.QtWidgets import (
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.fields import TextField, is_enter
-from tinsnip.app.widgets.theme import px
+from tinsnip.app.widgets.theme import PLAIN, px, tint_of
 
 __all__ = ["PieceList"]
 
@@ -49,6 +49,15 @@ class _NameField(TextField):
         return super().event(event)
 
 
+def _swatch(tint: tuple[float, float, float]) -> QIcon:
+    """A square of the colour that a piece has in the view."""
+    picture = QPixmap(px(14), px(14))
+    picture.fill(QColor.fromRgbF(*tint))
+    icon = QIcon(picture)
+    icon.addPixmap(picture, QIcon.Mode.Selected)  # or the row that is worked on would colour it
+    return icon
+
+
 class PieceList(QListWidget):
     """Click to work on a piece, tick to show it; F2 or Enter renames it, Delete removes it."""
 
@@ -79,6 +88,7 @@ class PieceList(QListWidget):
             shown = job.is_visible(piece.id) or piece.id == job.active
             item.setCheckState(Qt.CheckState.Checked if shown else Qt.CheckState.Unchecked)
             item.setData(_ROLE, piece.id)
+            item.setIcon(_swatch(PLAIN if piece.id == job.active else tint_of(piece.id)))
             self.addItem(item)
         ids = [piece.id for piece in job.pieces]
         if job.active in ids:

@@ -6,7 +6,7 @@ from importlib import resources
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QFontInfo, QFontMetricsF, QGuiApplication
 from PySide6.QtWidgets import QApplication, QWidget
 
-__all__ = ["MUTED", "OCHRE", "RUST", "VIOLET", "dress", "mono_font", "polish_again", "px"]
+__all__ = ["MUTED", "OCHRE", "PLAIN", "RUST", "VIOLET", "dress", "mono_font", "polish_again", "px", "tint_of"]
 
 _PLAIN_LINE = 13.95
 """Height of a line of text, in pixels, for which all sizes here are written."""
@@ -17,6 +17,17 @@ VIOLET = QColor("#7a45bd")
 OCHRE = QColor("#9a6b12")
 RUST = QColor("#a03a1c")
 MUTED = QColor("#6d675c")
+PLAIN = 0.75, 0.745, 0.725
+"""Tin, as the shaders light it."""
+_TINTS = (
+    (0.60, 0.70, 0.78), (0.76, 0.69, 0.58), (0.63, 0.74, 0.60), (0.78, 0.63, 0.64), (0.67, 0.63, 0.77),
+)  # fmt: skip
+"""Of pieces that are shown besides the one worked on: none as strong as a finding."""
+
+
+def tint_of(number: int) -> tuple[float, float, float]:
+    """The tint that a piece has while another one is worked on, by its lasting number; red, green, blue, 0 to 1."""
+    return _TINTS[number % len(_TINTS)]
 
 
 def px(size: float) -> int:

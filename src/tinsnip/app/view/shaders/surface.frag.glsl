@@ -46,6 +46,13 @@ uniform bool see_through;
 flat in int kind;
 out vec4 shade;
 
+#if LOOK == 0
+uniform vec3 tint;         // of a piece that is not worked on, or tin
+#define BARE tint
+#else
+#define BARE TIN
+#endif
+
 const vec3 TIN = vec3(0.75, 0.745, 0.725);
 const vec3 IRON = vec3(0.165, 0.135, 0.12);
 const vec3 OCHRE = vec3(0.82, 0.60, 0.20);
@@ -220,7 +227,7 @@ void main() {
 #elif LOOK == 4
     vec3 base = made_pattern();
 #else
-    vec3 base = TIN;
+    vec3 base = BARE;
 #endif
 #if LOOK < 2
     int role_ = kind & 7;

@@ -1,17 +1,22 @@
 """Clicks on whatever is shown: the piece that is seen there first, not only the one that is worked on."""
 
+import itertools
 from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
 
-from tinsnip.app.view.hand import View
+from tinsnip.app.state.session import Session
 from tinsnip.job import Piece
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.picking import first_hit, first_hit_in
 
-__all__ = ["Spot", "pick_shown", "piece_under"]
+__all__ = ["Ray", "Spot", "pick_shown", "piece_under"]
+
+Ray = tuple[np.ndarray, np.ndarray]
+"""A point, mm, and a direction away from the eye, shape (3,) each."""
+_numbers = itertools.count()
 
 
 class Spot(NamedTuple):
@@ -27,9 +32,8 @@ class Spot(NamedTuple):
         return self.piece.mesh
 
 
-def piece_under(view: View, x: float, y: float) -> Piece | None:
-    """The piece seen at a pixel, by what stands lightly for each; takes a few milliseconds."""
-    session, ray = view.session, view.camera.ray(x, y)
+def piece_under(session: Session, ray: Ray) -> Piece | None:
+    """The piece that is seen along a ray, by what stands lightly for each; takes a few milliseconds."""
     best, nearest = None, np.inf
     for piece in session.shown_pieces():
         buffers = session.known.buffers_of(piece.mesh)
@@ -42,13 +46,12 @@ def piece_under(view: View, x: float, y: float) -> Piece | None:
 
 
 def pick_shown(
-    view: View, x: float, y: float, done: Callable[[Spot], None], missed: Callable[[], None] | None = None
+    session: Session, ray: Ray, done: Callable[[Spot], None], missed: Callable[[], None] | None = None
 ) -> None:
-    """Find the first place of all shown pieces under a pixel, beside the window, and tell it.
+    """Find the first place of all shown pieces along a ray, beside the window, and tell it.
 
     What comes after a piece has changed is dropped.
     """
-    session, ray = view.session, view.camera.ray(x, y)
     pieces, hidden = session.shown_pieces(), session.selected.hidden
     active = session.job.piece
 
@@ -71,4 +74,4 @@ def pick_shown(
         elif spot is None and missed is not None:
             missed()
 
-    session.tasks.behind(f"pick shown {view.next_pick()}", find, take)
+    session.tasks.behind(f"pick shown {next(_numbers)}", find, take)
