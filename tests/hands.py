@@ -6,6 +6,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -25,20 +26,38 @@ if SCREEN:
     from tinsnip.app.frame.window import Window
     from tinsnip.app.main import make_application
     from tinsnip.app.state.settings import Settings
+    from tinsnip.app.view.scene import Scene
     from tinsnip.formats import write_mesh
     from tinsnip.job import unfinished_folder
     from tinsnip.mesh import Mesh
+    from tinsnip.space.tree import first_hits
 
 
 @unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
 class WindowTest(unittest.TestCase):
-    """Helpers: one window a test, and hands that only click, turn the wheel and type."""
+    """Helpers: one window a test, and hands that only click, turn the wheel and type.
+
+    Attributes
+    ----------
+    makes_ready : bool
+        Whether the programs for all looks are made while the window stands idle; else when they are wanted.
+    size : tuple of int
+        Of the window, pixels: half of the time of these tests is drawing them in software.
+    """
+
+    makes_ready = False
+    size = 1100, 720
 
     def setUp(self) -> None:
+        if not self.makes_ready:
+            patch = mock.patch.object(Scene, "make_ready", return_value=False)
+            patch.start()
+            self.addCleanup(patch.stop)
         self.application = make_application()
         shutil.rmtree(unfinished_folder(), ignore_errors=True)  # what an earlier test left over is not this one's
         Settings().save()  # nor what it remembered
         self.window = Window()
+        self.window.resize(*self.size)
         self.window.show()
         self.window.activateWindow()
         QTest.qWaitForWindowActive(self.window, 5000)
@@ -214,12 +233,15 @@ class WindowTest(unittest.TestCase):
     def spot_on_part(self) -> tuple[int, int]:
         """A pixel with the part all round it."""
         step = 16
-        hit = np.array(
-            [
-                [self.view.surface_point(x, y) is not None for x in range(0, self.view.width(), step)]
-                for y in range(0, self.view.height(), step)
-            ]
+        places = [
+            [self.view.camera.ray_from_outside(x, y) for x in range(0, self.view.width(), step)]
+            for y in range(0, self.view.height(), step)
+        ]
+        starts, ways = np.array(places)[:, :, 0], np.array(places)[:, :, 1]
+        along, _ = first_hits(
+            self.session.mesh.tree, starts.reshape(-1, 3), ways.reshape(-1, 3), np.zeros(4, dtype=np.int64)
         )
+        hit = np.isfinite(along).reshape(starts.shape[:2])
         core = hit[1:-1, 1:-1] & hit[2:, 1:-1] & hit[:-2, 1:-1] & hit[1:-1, 2:] & hit[1:-1, :-2]
         row, column = np.argwhere(core)[len(np.argwhere(core)) // 3] + 1
         return int(column * step), int(row * step)

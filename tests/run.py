@@ -195,6 +195,7 @@ def main() -> int:
         return 0
     chosen = f"only {asked.seed}" if asked.seed is not None else "all" if asked.all else f"day {asked.day}"
     os.environ[seeds.VARIABLE] = chosen
+    os.environ["OPENBLAS_NUM_THREADS"] = "1"  # its idle threads spin, and there is a process a core
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # or each of many processes would translate everything anew
     print(seeds.told(), flush=True)
     begun = time.perf_counter()

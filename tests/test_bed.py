@@ -21,10 +21,12 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
 from tinsnip.survey import examine
 from tinsnip.survey.bed import beds_of
-from tinsnip.treat import Context, FindBed
+from tinsnip.treat import Context, FindBed, Place, StandOnBed
 
 if SCREEN:
     from PySide6.QtCore import Qt
+
+    from tinsnip.app.stations import stand
 
 Field = Callable[[np.ndarray], np.ndarray]
 
@@ -229,6 +231,36 @@ class InTheWindow(WindowTest):
         self.key(Qt.Key.Key_4)
         self.key(Qt.Key.Key_3)
         self.assertAlmostEqual(tray.plan.offset, moved)
+
+    def test_it_is_stood_on_the_bed_that_was_found(self) -> None:
+        path = Path(self.folder.name) / "turned.ply"
+        write_mesh(demo_scan_turned(), path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_9)
+        release, bed = self.window.tray("Release"), beds_of(self.session.mesh)[0]
+        self.assertRegex(release.stands.text(), r"✗ .* mm (above|below) z = 0")
+        # a click on the bed itself means the same as the button: it stays below the part
+        self.key(Qt.Key.Key_2)
+        tray, raw = self.window.tray("Stand"), self.session.mesh
+        on_bed = bed.outline.mean(axis=0) + 0.49 * (bed.outline[0] - bed.outline.mean(axis=0)) * 2
+        middle = raw.vertices[raw.faces].mean(axis=1)
+        triangle = int(np.argmin(np.linalg.norm(middle - on_bed, axis=1)))
+        self.assertEqual(stand.laying(raw, triangle, middle[triangle]), StandOnBed(number=1))
+        self.click(tray.bed)
+        self.wait_for(lambda: tray.copper.isVisible())
+        self.assertIs(self.session.mesh, raw)
+        self.key(Qt.Key.Key_Return)
+        stood = self.session.mesh
+        found = beds_of(stood)[0]
+        self.assertGreater(found.normal[2], 1 - 1e-5)
+        self.assertAlmostEqual(found.offset, 0.0, delta=0.05)
+        self.assertGreater(np.median(stood.vertices[:, 2]), 0.0)
+        self.assertEqual(self.session.job.log[-1].action, StandOnBed())
+        self.session.apply(Place())
+        self.settle()
+        self.key(Qt.Key.Key_9)
+        self.assertIn("✓", release.stands.text())
 
 
 if __name__ == "__main__":

@@ -301,6 +301,15 @@ class Intake(WindowTest):
         tray = self.window.tray("Stand")
         self.click(self.buttons(tray)["Lay a picked flat on the bed…"])
         self.click(self.view, *self.spot_on_top(raw))
+        self.assertIs(self.session.mesh, raw)  # it is shown first, and can be left
+        self.assertIsNotNone(self.view.scene.turn)
+        self.key(Qt.Key.Key_Escape)
+        self.assertIsNone(self.view.scene.turn)
+        self.assertFalse(tray.copper.isVisible())
+        self.click(self.buttons(tray)["Lay a picked flat on the bed…"])
+        self.click(self.view, *self.spot_on_top(raw))
+        self.key(Qt.Key.Key_Return)
+        self.assertIsNone(self.view.scene.turn)
         mesh = self.session.mesh
         self.assertAlmostEqual(mesh.box[0, 2], 0.0, places=6)
         self.assertAlmostEqual(mesh.size[2], self.flat, delta=0.02)

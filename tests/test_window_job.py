@@ -516,7 +516,7 @@ class Hand(JobTest):
             self.key(Qt.Key.Key_2)
             self.window.tray("Stand").pick_flat()
             self.click(self.view, *self.spot_on_part())
-            self.settle()
+            self.key(Qt.Key.Key_Return)
             self.session.export(Path(self.folder.name) / "out.stl", scanner_frame=True)
             self.settle()
         self.assertEqual((sorted(called), culprits), (["flat", "frame"], []))

@@ -146,6 +146,8 @@ class TaskTest(WindowTest):
 class InTheWindow(WindowTest):
     """The same, as the technician meets it."""
 
+    makes_ready = True
+
     def write(self, name: str, mesh: Mesh) -> Path:
         path = Path(self.folder.name) / name
         write_mesh(mesh, path)

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 __all__ = [
     "at_most",
     "counted",
+    "degrees_told",
     "grouped",
     "grouped_number",
     "lengths",
@@ -51,6 +52,12 @@ def percent(share: float) -> str:
     if share <= 0.0:
         return "0 %"
     return "under 0.01 %" if share < 1e-4 else f"{100 * share:.2g} %" if share < 0.995 else f"{100 * share:.3g} %"
+
+
+def degrees_told(angle: float) -> str:
+    """An angle to two decimals, without those that say nothing."""
+    text = grouped_number(angle, 2)
+    return text.rstrip("0").rstrip(".") if "." in text else text
 
 
 def megabytes(size: float) -> str:

@@ -37,6 +37,7 @@ from tinsnip.treat.repair.untangle import MendCrossings
 from tinsnip.treat.repair.weld import Weld
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
+from tinsnip.treat.stand.on_bed import StandOnBed
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 
 TREATMENTS: dict[str, type[Treatment]] = {
@@ -50,6 +51,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         PullIn,
         Turn,
         LayFlat,
+        StandOnBed,
         Place,
         Scale,
         TurnInsideOut,
@@ -123,6 +125,7 @@ __all__ = [
     "Scale",
     "Smooth",
     "SnipApart",
+    "StandOnBed",
     "StraightSnip",
     "Stretch",
     "Strip",

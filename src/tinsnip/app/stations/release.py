@@ -9,7 +9,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.station import Station, Tray
 from tinsnip.app.widgets.filedialog import bare_name, choose_target, folder_for
 from tinsnip.formats import FORMATS
-from tinsnip.words import counted, megabytes
+from tinsnip.words import counted, megabytes, millimetres
 
 __all__ = ["RELEASE", "ReleaseTray"]
 
@@ -25,6 +25,8 @@ _GOOD = {
 }
 """What was found of a check that passed."""
 _CHECKS = tuple(_GOOD)
+_STANDS = 2e-3
+"""Share of its size by which a part may be off the bed and still stand on it: scanned feet are not flat."""
 
 
 class ReleaseTray(Tray):
@@ -38,6 +40,7 @@ class ReleaseTray(Tray):
         for label in self.checks.values():
             label.setWordWrap(True)
             label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.stands = self.figure("On the bed")
         self.writes = self.figure("Writes")
         self.format = self.drop_down("Format", {FORMATS[name].title: name for name in FORMATS})
         self.size = self.figure("On disk")
@@ -87,6 +90,8 @@ class ReleaseTray(Tray):
             return
         name, job = self.format.currentData(), self.session.job
         self.provenance.setEnabled(FORMATS[name].holds_provenance)
+        self.stands.setText(_stands(float(mesh.box[0, 2]), mesh.diagonal))
+        self.stands.setToolTip("" if self.stands.text().startswith("✓") else "2 Stand lays it on the bed, z = 0")
         self.size.setText(megabytes(FORMATS[name].size_for(mesh)))
         others = len(job.pieces) - 1
         self.writes.setText("the piece worked on" if others else "the part")
@@ -110,6 +115,13 @@ class ReleaseTray(Tray):
                 self.checks[check.name].setText(text)
                 self.checks[check.name].setToolTip(check.reason if check.passed is False else "")
         self.offer(f"Export {name.upper()}…" if found.readiness.ready else f"Export {name.upper()}, not ready…")
+
+
+def _stands(lowest: float, size: float) -> str:
+    """Whether a part stands on the bed, z = 0; it need not, to be ready, but whoever prints it wants to know."""
+    if abs(lowest) <= _STANDS * size:
+        return "✓ stands on z = 0"
+    return f"✗ {millimetres(abs(lowest))} mm {'above' if lowest > 0 else 'below'} z = 0"
 
 
 def _state(session: Session) -> tuple[str, int | None]:

@@ -12,12 +12,15 @@ from tinsnip.app.tools.turn import TurnTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.theme import px
-from tinsnip.treat import LayFlat, Place, Scale, Turn, TurnInsideOut
+from tinsnip.mesh import Mesh
+from tinsnip.survey.bed import beds_of
+from tinsnip.treat import LayFlat, Place, Scale, StandOnBed, Turn, TurnInsideOut
 from tinsnip.treat.stand.moves import flat_facing, rotation
 from tinsnip.words import grouped_number
 
-__all__ = ["STAND", "StandTray"]
+__all__ = ["STAND", "StandTray", "laying"]
 
+_ALONG = np.cos(np.radians(15.0))
 _ORIGINS = {
     "drop": "drop to the bed",
     "bottom-centre": "bottom centre to origin",
@@ -40,6 +43,7 @@ class StandTray(Tray):
     def build(self) -> None:
         self.head_text.setText("Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.")
         self.values = {name: self.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
+        self.bed = self.button("Stand on the found bed", lambda: self.session.ask_preview(StandOnBed()))
         self.button("Lay a picked flat on the bed…", self.pick_flat)
         quarters = []
         for i, axis in enumerate("xyz"):
@@ -74,6 +78,9 @@ class StandTray(Tray):
         self.length.valueChanged.connect(self._show_factor)
         self.button("Scale by a measured distance…", self.measure)
         self.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
+        self.copper_button("Let it stand so", self.do)
+        self.session.preview_changed.connect(self._show_preview)
+        self.session.examined.connect(self.refresh)
 
     @staticmethod
     def _axes(name: str) -> DropDown:
@@ -101,10 +108,31 @@ class StandTray(Tray):
         self.put_away()
         self.view.hand.set_rest(None)
 
+    def _previewed(self) -> LayFlat | StandOnBed | None:
+        """What is shown and would be done."""
+        known = self.session.preview
+        stands = known is not None and known.before is self.session.mesh
+        return known.treatment if stands and isinstance(known.treatment, LayFlat | StandOnBed) else None
+
+    def _show_preview(self) -> None:
+        treatment = self._previewed()
+        self.copper.setVisible(treatment is not None)
+        if treatment is not None:
+            self.session.message.emit(f"{self.session.preview.outcome.text}: shown, not done yet", False)
+
+    def do(self) -> None:
+        """Do what is shown."""
+        treatment = self._previewed()
+        if treatment is not None:
+            self.session.apply(treatment)
+
     def refresh(self, *_: object) -> None:
-        mesh = self.session.mesh
+        mesh, found = self.session.mesh, self.session.examination
         if mesh is None:
             return
+        self.bed.setEnabled(found is not None and bool(found.beds))
+        self.bed.setToolTip("" if self.bed.isEnabled() else "no bed was found on this part")
+        self.copper.setVisible(self._previewed() is not None)
         unit = "in" if self._per_unit != 1.0 else "mm"
         for label, value in zip(self.values.values(), (*mesh.size, mesh.box[0, 2]), strict=True):
             label.setText(f"{grouped_number(value / self._per_unit, 3 if unit == 'in' else 2)} {unit}")
@@ -120,6 +148,7 @@ class StandTray(Tray):
 
     def _show_turn(self, *_: object) -> None:
         """Show the part as the typed turn would turn it."""
+        self.session.cancel_preview()
         mesh, scene, angle = self.session.mesh, self.view.scene, self.angle.value()
         if scene is not None and mesh is not None:
             way = np.eye(3)[self.axis.currentIndex()]
@@ -129,6 +158,8 @@ class StandTray(Tray):
     def put_away(self) -> bool:
         mesh = self.session.mesh
         was = self.angle.value() != 0.0 or (mesh is not None and self.factor.text() != "× 1")
+        was = was or self._previewed() is not None
+        self.session.cancel_preview()
         self.angle.setValue(0.0)
         self.refresh()
         return was
@@ -158,11 +189,11 @@ class StandTray(Tray):
             mesh = self.session.mesh
             self.view.hand.put_away()
 
-            def lay(down: np.ndarray) -> None:
+            def show(treatment: LayFlat | StandOnBed) -> None:
                 if self.session.mesh is mesh:
-                    self.session.apply(LayFlat(down=tuple(float(x) for x in down)))
+                    self.session.ask_preview(treatment)
 
-            self.session.tasks.foreground("Finding the flat", lambda p: flat_facing(mesh, triangle), lay)
+            self.session.tasks.foreground("Finding the flat", lambda p: laying(mesh, triangle, point), show)
 
         self.view.hand.take(Pick(self.view, ("Click the flat that shall lie on the bed",), picked))
 
@@ -184,6 +215,16 @@ class StandTray(Tray):
 
         hints = ("Click the first of two points", "Click the second point")
         self.view.hand.take(Pick(self.view, hints, picked))
+
+
+def laying(mesh: Mesh, triangle: int, point: np.ndarray) -> LayFlat | StandOnBed:
+    """What lays a flat down that was clicked; a bed faces the part, and stays below it."""
+    facing = flat_facing(mesh, triangle)
+    for number, bed in enumerate(beds_of(mesh), 1):
+        off = abs(float(bed.normal @ point) - bed.offset)
+        if bed.normal @ facing > _ALONG and off <= max(3.0 * bed.spread, bed.above):
+            return StandOnBed(number=number)
+    return LayFlat(down=tuple(float(x) for x in facing))
 
 
 def _state(session: Session) -> tuple[str, int | None]:

@@ -1,5 +1,7 @@
 """The camera: parallel projection, z up, never clips the part."""
 
+import math
+
 import numpy as np
 
 __all__ = ["Camera"]
@@ -29,10 +31,10 @@ class Camera:
 
     def frame(self) -> np.ndarray:
         """Unit vectors to the right, up, and towards the eye, as rows, shape (3, 3)."""
-        t, p = np.radians(self.turn), np.radians(self.lift)
-        towards = np.array([np.sin(t) * np.cos(p), -np.cos(t) * np.cos(p), np.sin(p)])
-        right = np.array([np.cos(t), np.sin(t), 0.0])
-        return np.stack([right, np.cross(towards, right), towards])
+        t, p = math.radians(self.turn), math.radians(self.lift)
+        sin_t, cos_t, sin_p, cos_p = math.sin(t), math.cos(t), math.sin(p), math.cos(p)
+        right, up = (cos_t, sin_t, 0.0), (-sin_p * sin_t, sin_p * cos_t, cos_p)
+        return np.array([right, up, (sin_t * cos_p, -cos_t * cos_p, sin_p)])
 
     def set_part(self, box: np.ndarray) -> None:
         """Tell what must never be clipped: lower and upper corner, shape (2, 3)."""

@@ -81,7 +81,7 @@ class Viewport(QOpenGLWidget):
         self._is_touched = False
         self._stood: tuple[int, np.ndarray, np.ndarray] | None = None
         self._fit_frame = 0
-        self._moving = False
+        self._moving = self._tries_turn = False
         self.look = TIN
         self.shows = "now"
         self.frames = self.level_frames = 0
@@ -500,7 +500,11 @@ class Viewport(QOpenGLWidget):
             self.show_made(together.corners)
             return
         stands = preview is not None and preview.before is self.session.mesh and self.session.stand_in is None
-        self.show_made(made_by(preview) if stands else None)
+        matrix = preview.outcome.account.matrix if stands else None
+        if matrix is not None or self._tries_turn:  # a move is shown about the middle of the part, which stays in view
+            self.scene.turn = None if matrix is None else (matrix[:3, :3], self.session.mesh.box.mean(axis=0))
+            self._tries_turn = matrix is not None
+        self.show_made(made_by(preview) if stands and matrix is None else None)
 
     def show_made(self, corners: np.ndarray | None) -> None:
         """Show triangles that are not there yet, by their corners, mm, shape (T, 3, 3); None: none."""

@@ -13,9 +13,19 @@ from tinsnip.regions.grow import facing_round, flat_round
 from tinsnip.survey.walls import walls_of
 from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import grouped_number
+from tinsnip.words import degrees_told
 
-__all__ = ["LayFlat", "Place", "Scale", "Turn", "TurnInsideOut", "flat_facing", "rotation"]
+__all__ = [
+    "LayFlat",
+    "Place",
+    "Scale",
+    "Turn",
+    "TurnInsideOut",
+    "flat_facing",
+    "moved_outcome",
+    "rotation",
+    "turn_between",
+]
 
 Number = Annotated[float, Field(allow_inf_nan=False)]
 _EXACT = {0: (1.0, 0.0), 90: (0.0, 1.0), 180: (-1.0, 0.0), 270: (0.0, -1.0)}
@@ -38,7 +48,17 @@ def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
     return c * np.eye(3) + s * cross + (1 - c) * np.outer([x, y, z], [x, y, z])
 
 
-def _moved(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
+def turn_between(way: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, float]:
+    """The least turn that takes one unit vector into another: its matrix, and its angle, degrees."""
+    axis = np.cross(way, other)
+    angle = float(np.degrees(np.arctan2(np.linalg.norm(axis), way @ other)))
+    if np.linalg.norm(axis) < 1e-12:
+        across = np.eye(3)[np.argmin(np.abs(way))]  # half a turn, about any axis across
+        axis = across - (across @ way) * way
+    return (rotation(axis, angle) if angle > 1e-9 else np.eye(3)), angle
+
+
+def moved_outcome(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
     """The outcome of ``x -> linear x + shift``, with its 4x4 matrix."""
     matrix = np.eye(4)
     matrix[:3, :3], matrix[:3, 3] = linear, shift
@@ -62,7 +82,7 @@ class Turn(Treatment):
         context.progress.check()
         linear = rotation(np.array(self.axis), self.degrees)
         middle = mesh.box.mean(axis=0)
-        return _moved(mesh, linear, middle - linear @ middle, f"Turned by {_degrees(self.degrees)}°")
+        return moved_outcome(mesh, linear, middle - linear @ middle, f"Turned by {degrees_told(self.degrees)}°")
 
 
 class LayFlat(Treatment):
@@ -86,21 +106,12 @@ class LayFlat(Treatment):
         if length == 0:
             raise BadInput("a flat facing 0,0,0 has no direction; pick a spot with triangles")
         down /= length
-        target = np.array([0.0, 0.0, -1.0])
-        axis = np.cross(down, target)
-        angle = float(np.degrees(np.arctan2(np.linalg.norm(axis), down @ target)))
-        if np.linalg.norm(axis) < 1e-12:
-            axis = np.array([1.0, 0.0, 0.0])
-        linear = rotation(axis, angle) if angle > 1e-9 else np.eye(3)
+        linear, angle = turn_between(down, np.array([0.0, 0.0, -1.0]))
         used = np.unique(mesh.faces)
         lowest = float((mesh.vertices[used] @ linear[2]).min())
-        return _moved(mesh, linear, np.array([0.0, 0.0, -lowest]), f"Laid a flat down, turned by {_degrees(angle)}°")
-
-
-def _degrees(angle: float) -> str:
-    """An angle to two decimals, without those that say nothing."""
-    text = grouped_number(angle, 2)
-    return text.rstrip("0").rstrip(".")
+        return moved_outcome(
+            mesh, linear, np.array([0.0, 0.0, -lowest]), f"Laid a flat down, turned by {degrees_told(angle)}°"
+        )
 
 
 def flat_facing(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
@@ -137,7 +148,7 @@ class Place(Treatment):
             "corner": -low,
         }[self.origin]
         words = {"drop": "Dropped to the bed", "centre-xy": "Centred over the origin"}
-        return _moved(
+        return moved_outcome(
             mesh, np.eye(3), shift + 0.0, words.get(self.origin, f"Origin at the {self.origin}".replace("-", " "))
         )
 
@@ -178,7 +189,9 @@ class Scale(Treatment):
                 f"{factor:.4g} times as large the part would be {largest:.4g} mm; what is between {_LEAST_MM:g} and "
                 f"{_MOST_MM:g} mm can be worked on"
             )
-        return _moved(mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}{_walls_then(mesh, factor)}")
+        return moved_outcome(
+            mesh, factor * np.eye(3), np.zeros(3), f"Scaled by {factor:.6g}{_walls_then(mesh, factor)}"
+        )
 
 
 def _walls_then(mesh: Mesh, factor: float) -> str:
