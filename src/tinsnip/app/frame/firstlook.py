@@ -155,7 +155,7 @@ class FirstLook(QFrame):
             f"{counted(found.tangles.total, 'tangle')}",
         ]
         self.found.setText(" · ".join(words) + "".join(f"\n{note}" for note in scan.notes))
-        steps = []
+        steps = ["weld the seams"] if found.seams else []  # before it is welded, what hangs together looks like strays
         if found.tangles.total:
             steps.append(f"mend {counted(found.tangles.total, 'tangle')}")
         if counts["chunks"]:

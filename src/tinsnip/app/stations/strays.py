@@ -30,8 +30,6 @@ class StraysTray(Tray):
         self.seam_note = self.warning()
         self.seam_gap = self.number("Widest gap", 0.0, 1e4, 5, "mm", 0.01)
         self.seam_gap.setToolTip("Edges farther from each other stay open; nothing is moved farther than this")
-        self.seam_button = self.button("Weld the seams", self.weld)
-        self.belong(self.seam_button, self.seam_gap)
         self.welded_shells, self.welded_edges = self.figure("Shells after welding"), self.figure("Open edges left")
         self._seams_of: Mesh | None = None
         self.question = self.warning()
@@ -52,7 +50,9 @@ class StraysTray(Tray):
         self.limit = self.number("Tick what is below", 0.0, 1e9, 3, "mm", 1.0)
         self.goes = self.figure("Triangles that go")
         self.tick_buttons("Strays")
-        self.copper_button("Sweep", self.sweep)
+        self.sweep_now = self.button("Sweep", self.sweep)
+        self.sweep_now.setToolTip("Shells that only need welding may be among them: look at each first")
+        self.copper_button("Sweep", self.do)
         self.session.ticks_changed.connect(self.refresh)
         self.session.preview_changed.connect(self._show_welded)
         self.seam_gap.valueChanged.connect(self._preview_weld)
@@ -109,7 +109,7 @@ class StraysTray(Tray):
             if self._seams_of is not mesh:
                 self._seams_of = mesh
                 self.seam_gap.setValue(seams_of(mesh).tolerance)
-        for widget in (self.seam_note, self.seam_gap.parentWidget(), self.seam_button):
+        for widget in (self.seam_note, self.seam_gap.parentWidget(), self.sweep_now):
             widget.setVisible(finding is not None)
         for label in (self.welded_shells, self.welded_edges):
             label.parentWidget().setVisible(finding is not None)
@@ -143,9 +143,13 @@ class StraysTray(Tray):
         typed, proposed = self.seam_gap.value(), seams_of(self.session.mesh).tolerance
         return WeldSeams() if typed <= 0 or abs(typed - proposed) <= 1e-5 else WeldSeams(tolerance_mm=typed)
 
-    def weld(self) -> None:
-        """Weld the seams within the gap that is typed."""
-        self.session.apply(self._weld_treatment())
+    def do(self) -> None:
+        """What comes first: weld the seams within the gap that is typed; where there is none, sweep what is ticked."""
+        found = self.session.examination
+        if found is not None and found.seams:
+            self.session.apply(self._weld_treatment())
+        else:
+            self.sweep()
 
     def refresh(self) -> None:
         chosen = self._chosen()
@@ -168,7 +172,10 @@ class StraysTray(Tray):
         voids = sum(f.kind is Kind.VOID for f in chosen)
         parts = [counted(len(chosen) - voids, "stray")] * (len(chosen) > voids) + [counted(voids, "void")] * (voids > 0)
         why = "" if parts else "tick a stray or a void first" if found and found.strays else "there are no strays"
-        self.offer("Sweep " + " and ".join(parts) if parts else "Nothing ticked", why)
+        text = "Sweep " + " and ".join(parts) if parts else "Nothing ticked"
+        self.sweep_now.setText(f"{text} before that")
+        self.sweep_now.setEnabled(bool(parts))
+        self.offer(*(("Weld the seams",) if seams else (text, why)))
 
     def sweep(self) -> None:
         """Sweep what is ticked."""
