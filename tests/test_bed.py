@@ -22,6 +22,7 @@ from tinsnip.progress import Progress
 from tinsnip.survey import examine
 from tinsnip.survey.bed import beds_of
 from tinsnip.treat import Context, FindBed, Place, StandOnBed
+from tinsnip.words import grouped
 
 if SCREEN:
     from PySide6.QtCore import Qt
@@ -220,7 +221,22 @@ class InTheWindow(WindowTest):
         normal, offset = tray.plan.waste_plane()
         self.assertGreater(normal @ bed.normal, 1 - 1e-9)
         self.assertAlmostEqual(offset, bed.offset + bed.above, places=6)
-        self.click(tray.bed_button)
+        # one button for what is in hand: the bed's cut, or what is selected
+        self.assertEqual((tray.copper.text(), tray.bed_button.isVisible()), ("Cut the bed away", False))
+        flat = next(tool for tool in tray.select_tools if tool.short == "Flat")
+        tray.take(flat)
+        self.assertEqual((tray.copper.text(), tray.copper.isEnabled()), ("Delete what is selected", False))
+        self.assertTrue(tray.bed_button.isVisible())
+        self.click(self.view, *self.spot_on_part())
+        count = self.session.selected.count
+        self.assertGreater(count, 0)
+        self.assertEqual(tray.copper.text().split()[0], "Delete")
+        self.assertIn(grouped(count), tray.copper.text())
+        self.key(Qt.Key.Key_Escape)
+        self.session.selected.change(self.session.selected.triangles, True)
+        self.settle()
+        self.assertEqual(tray.copper.text(), "Cut the bed away")
+        self.key(Qt.Key.Key_Return)
         self.assertEqual(self.session.job.log[-1].action.name, "find-bed")
         self.assertEqual(self.session.findings(), [])
         self.assertFalse(tray.bed_button.isVisible())
@@ -231,6 +247,9 @@ class InTheWindow(WindowTest):
         self.key(Qt.Key.Key_4)
         self.key(Qt.Key.Key_3)
         self.assertAlmostEqual(tray.plan.offset, moved)
+        self.assertEqual(tray.copper.text(), "Cut the hatched side away")
+        self.click(tray.bed_button)
+        self.assertEqual(self.session.job.log[-1].action.name, "find-bed")
 
     def test_it_is_stood_on_the_bed_that_was_found(self) -> None:
         path = Path(self.folder.name) / "turned.ply"

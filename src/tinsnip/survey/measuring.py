@@ -13,7 +13,7 @@ from tinsnip.mesh.measures import corner_shares, face_vectors
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.geodesic import shortest_path
 from tinsnip.space.polygons import plane_axes
-from tinsnip.survey.fits import FittedCylinder, fit_circle, fit_cylinder, fit_plane
+from tinsnip.survey.fits import FittedCylinder, FittedPlane, fit_circle, fit_cylinder, fit_plane
 
 __all__ = [
     "Reading", "Section", "Whole", "angle_reading", "circle_reading", "diameter_reading", "distance_reading",
@@ -25,6 +25,10 @@ _ASKEW = 0.9
 """Cosine of how far a triangle of a round surface may lean."""
 _OFF = 4.0
 """How far off the fit it may lie, in its mean deviation."""
+_PARALLEL = 1e-6
+"""Sine of the angle up to which planes count as parallel, whose edge lies anywhere."""
+_ARC = 0.4
+"""Radius of the arc that shows an angle, as a share of its shorter side."""
 _RING = 72
 _MOST_POINTS = 400
 
@@ -163,8 +167,33 @@ def angle_reading(
         values["apart_mm"] = apart
     rms = max(f.rms for f in fits)
     text += f" (flat within {rms:.2g} mm)"
-    at, label = _places(np.array(places)), f"{180 - between:.2f}°"
-    return Reading(kind="angle", text=text, label=label, lines=(at,), at=at[1], values=values)
+    lines = tuple(_places(line) for line in _angle_lines(fits[0], fits[1], *places))
+    at, label = _places(places[1][None])[0], f"{180 - between:.2f}°"
+    return Reading(kind="angle", text=text, label=label, lines=lines, at=at, values=values)
+
+
+def _angle_lines(one: FittedPlane, other: FittedPlane, start: np.ndarray, end: np.ndarray) -> list[np.ndarray]:
+    """From each place to the edge where the planes meet, and an arc between; of parallel ones the way across."""
+    along = np.cross(one.normal, other.normal)
+    if np.linalg.norm(along) < _PARALLEL:
+        return [np.array([start, end])]
+    # the place of the edge that is nearest to the middle between the two
+    rows = np.array([one.normal, other.normal, along])
+    offsets = [one.normal @ one.point, other.normal @ other.point, along @ (0.5 * (start + end))]
+    apex = np.linalg.solve(rows, np.array(offsets))
+    ways = [start - apex, end - apex]
+    lengths = [float(np.linalg.norm(way)) for way in ways]
+    if min(lengths) == 0.0:
+        return [np.array([start, end])]
+    u, v = (way / length for way, length in zip(ways, lengths, strict=True))
+    turn = float(np.arccos(np.clip(u @ v, -1.0, 1.0)))
+    across = v - (u @ v) * u
+    size = float(np.linalg.norm(across))
+    if size < _PARALLEL:
+        return [np.array([start, apex, end])]
+    t = np.linspace(0.0, turn, 24)[:, None]
+    arc = apex + _ARC * min(lengths) * (np.cos(t) * u + np.sin(t) * across / size)
+    return [np.array([start, apex, end]), arc]
 
 
 def round_about(mesh: Mesh, triangle: int, point: np.ndarray, brushed: np.ndarray) -> np.ndarray:

@@ -70,6 +70,9 @@ class Keys:
         window = self._window
         take_typed()
         tray = window.stack.currentWidget()
+        if window.left_overs.isVisible():
+            window.left_overs.go_on()
+            return
         if window.session.mesh is None or tray.copper is None:
             return
         if not window.tray_column.isVisible():

@@ -94,6 +94,12 @@ class LeftOvers(QFrame):
         self.setVisible(bool(jobs))
         self.adjustSize()
 
+    def go_on(self) -> None:
+        """Go on with the first that can be read, as Enter does."""
+        first = next((one for one in self.jobs if not one.trouble), None)
+        if first is not None:
+            self.open_asked.emit(first)
+
     def _row(self, one: LeftOver) -> QWidget:
         row = QWidget()
         box = QHBoxLayout(row)

@@ -44,6 +44,7 @@ from tinsnip.app.tools.dial import Dial
 from tinsnip.app.tools.makers import Makers
 from tinsnip.app.tools.measure import ShownReadings
 from tinsnip.app.tools.navigate import Navigate
+from tinsnip.app.tools.outofview import OutOfView
 from tinsnip.app.tools.pins import Pins
 from tinsnip.app.tools.scalebar import ScaleBar
 from tinsnip.app.tools.tags import Tags
@@ -151,6 +152,7 @@ class Window(QMainWindow):
         if name not in self.trays:
             tray = next(s for s in STATIONS if s.name == name).make_tray(self.session, self.viewport)
             asked = {"open further": self.opening.ask_add, "first look": self.show_first_look}
+            asked["delete selected"] = self.selection_bar.delete
             tray.asked.connect(lambda what: asked[what]())
             self.trays[name] = tray
             self.stack.addWidget(tray)
@@ -171,7 +173,9 @@ class Window(QMainWindow):
         self.choosing.on_active.connect(self.pins.read_at)
         self.choosing.on_active.connect(self.makers.look_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
-        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view), self.choosing]
+        self.out_of_view = OutOfView(view)
+        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view)]
+        hand.drawn += [self.choosing, self.out_of_view]
         hand.moving = navigate
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)

@@ -14,6 +14,7 @@ from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.hiding import Plan, find_hidden, performer
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.lists import Lists
+from tinsnip.app.state.numbering import Numbering
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn, TogetherPreview
 from tinsnip.app.state.selected import Selected
@@ -97,6 +98,7 @@ class Session(QObject):
         self.known.examined.connect(self._take_examination)
         self.known.measured.connect(self._take_measured)
         self.ticks = Ticks()
+        self.numbering = Numbering()
         self.selected = Selected()
         self.selected.carried.connect(lambda: find_hidden(self.selected, self.tasks))
         self.undo_share = 0.25
@@ -204,6 +206,7 @@ class Session(QObject):
         self.job = job
         self.set_undo_memory(self.undo_share)
         self._release, self.folder_used = None, ""
+        self.numbering = Numbering()
         self.selected.forget()
         self.known.forget()
         self.reframed.emit()
@@ -607,7 +610,9 @@ class Session(QObject):
     def findings(self, station: str | None = None) -> list[Finding]:
         """What a station lists."""
         found = self.examination
-        return [] if found is None else self._stations[station or self.station].findings(found)
+        if found is None:
+            return []
+        return self.numbering.named(found, self._stations[station or self.station].findings(found))
 
     def is_ticked(self, finding: Finding) -> bool:
         """Whether a finding takes part in its station's treatment."""

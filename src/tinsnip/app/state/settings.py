@@ -14,7 +14,9 @@ __all__ = ["DRAGS", "Settings"]
 DRAGS = ("left", "middle", "right", "shift+left", "ctrl+left")
 """Ways to drag in the view that can be given a meaning."""
 
+_JOB = ".snipjob"
 _MOST_RECENT = 8
+"""Scans that are remembered, and as many jobs."""
 Meaning = Literal["turn", "pan", "zoom", "nothing"]
 
 
@@ -72,6 +74,8 @@ class Settings(BaseModel):
     def note_opened(self, path: Path) -> None:
         """Put a file at the head of the recent ones, and remember its folder."""
         name = str(path.resolve())
-        self.recent = [name, *(r for r in self.recent if r != name)][:_MOST_RECENT]
+        names = [name, *(r for r in self.recent if r != name)]
+        like = [r for r in names if r.endswith(_JOB) == name.endswith(_JOB)]  # scans do not push jobs out
+        self.recent = [r for r in names if r not in like[_MOST_RECENT:]]
         self.open_folder = str(path.resolve().parent)
         self.save()

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from tinsnip.survey import Examination, Finding, Kind
 
-__all__ = ["Ticks"]
+__all__ = ["Ticks", "the_same"]
 
 
 class Ticks:
@@ -50,7 +50,7 @@ class Ticks:
         """Now that a mesh has been looked over: what is still there is ticked as it was."""
         if self._known is not found:
             self._known = found
-            again = [f for f in (*found.strays, *found.openings) if _the_same(f) in self._carried]
+            again = [f for f in (*found.strays, *found.openings) if the_same(f) in self._carried]
             self.toggled |= {(f.kind.value, f.key) for f in again}
             self._carried.clear()
 
@@ -59,9 +59,10 @@ class Ticks:
         found = self._known
         if found is not None and self.toggled:
             every = (*found.strays, *found.openings)
-            self._carried = {_the_same(f) for f in every if (f.kind.value, f.key) in self.toggled}
+            self._carried = {the_same(f) for f in every if (f.kind.value, f.key) in self.toggled}
         self.toggled.clear()
 
 
-def _the_same(finding: Finding) -> tuple:
+def the_same(finding: Finding) -> tuple:
+    """What tells a finding that a step has left as it was from all others."""
     return finding.kind.value, finding.count, finding.size, finding.place.tobytes()

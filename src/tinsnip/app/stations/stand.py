@@ -78,6 +78,7 @@ class StandTray(Tray):
         self.length.valueChanged.connect(self._show_factor)
         self.button("Scale by a measured distance…", self.measure)
         self.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
+        self.shown = self.explain()
         self.copper_button("Let it stand so", self.do)
         self.session.preview_changed.connect(self._show_preview)
         self.session.examined.connect(self.refresh)
@@ -116,9 +117,10 @@ class StandTray(Tray):
 
     def _show_preview(self) -> None:
         treatment = self._previewed()
-        self.copper.setVisible(treatment is not None)
         if treatment is not None:
-            self.session.message.emit(f"{self.session.preview.outcome.text}: shown, not done yet", False)
+            self.shown.setText(f"Shown: {_lower(self.session.preview.outcome.text)}. Enter lets it stand so, Esc not.")
+        for one in (self.shown, self.copper):
+            one.setVisible(treatment is not None)
 
     def do(self) -> None:
         """Do what is shown."""
@@ -132,7 +134,7 @@ class StandTray(Tray):
             return
         self.bed.setEnabled(found is not None and bool(found.beds))
         self.bed.setToolTip("" if self.bed.isEnabled() else "no bed was found on this part")
-        self.copper.setVisible(self._previewed() is not None)
+        self._show_preview()
         unit = "in" if self._per_unit != 1.0 else "mm"
         for label, value in zip(self.values.values(), (*mesh.size, mesh.box[0, 2]), strict=True):
             label.setText(f"{grouped_number(value / self._per_unit, 3 if unit == 'in' else 2)} {unit}")
@@ -215,6 +217,10 @@ class StandTray(Tray):
 
         hints = ("Click the first of two points", "Click the second point")
         self.view.hand.take(Pick(self.view, hints, picked))
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:]
 
 
 def laying(mesh: Mesh, triangle: int, point: np.ndarray) -> LayFlat | StandOnBed:

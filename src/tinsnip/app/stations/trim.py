@@ -30,6 +30,7 @@ from tinsnip.words import counted, grouped, percent
 __all__ = ["TRIM", "TrimTray"]
 
 _SECTIONS = StraightSection, RoundSection, BoxSection, OutlineSection, TracedSection
+_AWAY = "Cut the bed away"
 _ROWS = 8
 """As many as a rim may be ragged by; only what has to be is changed."""
 _MOST_PLANS = 20
@@ -49,18 +50,19 @@ class TrimTray(Tray):
         self.select_tools: list[Tool] = []
         self._options: dict[Tool, ToolOptions] = {}
         self._past: list[tuple[SnipSection, CutPlan]] = []
-        self._is_as_set_up = False
+        self._is_as_set_up = self._is_untouched = False
         super().__init__(session, view)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
         for section in self.sections:
             section.changed.connect(self._edited)
         view.hand.tool_changed.connect(self._show_in_hand)
+        session.selected.changed.connect(self._offer_selected)
 
     def build(self) -> None:
         self.head_text.setText("Cut off the bed, the backdrop, what was not wanted. The hatched side goes.")
         self.bed_note = self.warning()
-        self.bed_button = self.button("Cut the bed away", lambda: self.session.apply(FindBed(most_share=1.0)))
+        self.bed_button = self.button(_AWAY, self._cut_bed)
         self.rag_note = self.warning()
         self.rag_button = self.button("Tidy the ragged edge", self._tidy_rags)
         self.heading("Cut")
@@ -128,9 +130,39 @@ class TrimTray(Tray):
         self.select_row.check([tool.name] if tool is not None else [])
         for one, options in self._options.items():
             options.setVisible(one is tool)
-        selects = tool is not None and tool.station == "Trim"  # then nothing of a cut is in the way
-        self.section.setVisible(not selects)
-        self.cutting.setVisible(not selects)
+        self.section.setVisible(not self._selects)  # what is in hand is all there is a button for
+        self.cutting.setVisible(not self._selects)
+        if self._selects:
+            self.view.show_waste(None)
+            self._offer_selected()
+        elif self.isVisible() and self.view.hand.rest is self.tool:
+            self.tool.show_waste()
+            self._show_plan()
+        self._show_bed_button()
+
+    @property
+    def _selects(self) -> bool:
+        """Whether what is in hand selects."""
+        tool = self.view.hand.tool
+        return tool is not None and tool.station == "Trim"
+
+    def _offer_selected(self) -> None:
+        if self._selects:
+            count = self.session.selected.count
+            why = "" if count else "select something first"
+            self.offer(f"Delete {counted(count, 'triangle')}" if count else "Delete what is selected", why)
+
+    def _show_bed_button(self) -> None:
+        """The bed has a button of its own where the copper one does something else."""
+        self.bed_button.setVisible(self._bed is not None and (self._selects or not self._cuts_bed))
+
+    @property
+    def _cuts_bed(self) -> bool:
+        """Whether the cut that stands is the one that was set up for the bed."""
+        return self._bed is not None and self._is_untouched and self.section is self.straight
+
+    def _cut_bed(self) -> None:
+        self.session.apply(FindBed(most_share=1.0))
 
     def choose(self, section: SnipSection) -> None:
         """Cut in another way."""
@@ -160,7 +192,7 @@ class TrimTray(Tray):
         mesh = self.session.mesh
         if mesh is not None and len(mesh.faces):
             plan = self.section.new_plan(mesh.box)
-            self._is_as_set_up = plan is not None
+            self._is_as_set_up = self._is_untouched = plan is not None
             self.tool.show(plan)
             self._place_above_bed()
             self._show_plan()
@@ -177,7 +209,7 @@ class TrimTray(Tray):
         bed = self._bed
         if self.section is not self.straight or self.plan is None:
             return
-        if self._is_as_set_up and bed is not None and not bed.shells:
+        if self._is_as_set_up and bed is not None:
             self.plan.set_bed(bed)
             self._is_as_set_up = False
 
@@ -197,7 +229,7 @@ class TrimTray(Tray):
             where = "It is a shell of its own." if bed.shells else "The straight snip stands just above it."
             self.bed_note.setText(f"The part stands on a bed: {share} of the area. {where}")
         self.bed_note.setVisible(bed is not None)
-        self.bed_button.setVisible(bed is not None)
+        self._show_bed_button()
 
     def _tidy_rags(self) -> None:
         mesh = self.session.mesh
@@ -243,7 +275,7 @@ class TrimTray(Tray):
         return np.array_equal(plan.box, mesh.box) and plan.cut_from in (0, len(mesh.faces))
 
     def _ticked(self, *_: object) -> None:
-        self._is_as_set_up = False
+        self._is_as_set_up = self._is_untouched = False
         for section in self.sections:
             section.tool.keeps_both = self.both_box.isChecked()
         self.tool.show_waste()
@@ -251,20 +283,23 @@ class TrimTray(Tray):
 
     def swap(self) -> None:
         """Let the other side go."""
-        self._is_as_set_up = False
+        self._is_as_set_up = self._is_untouched = False
         if self.plan is not None:
             self.plan.swap()
             self.tool.show_waste()
             self._show_plan()
 
     def _edited(self) -> None:
-        self._is_as_set_up = False
+        self._is_as_set_up = self._is_untouched = False
         self._show_plan()
 
     def _show_plan(self) -> None:
         plan = self.plan
         self.section.fill()
         self.swap_button.setEnabled(plan is not None)
+        self._show_bed_button()
+        if self._selects:
+            return
         if plan is None:
             for label in (self.goes, self.stays):
                 label.setText("–")
@@ -286,11 +321,14 @@ class TrimTray(Tray):
 
     def _show_count(self, result: tuple[Mesh, int]) -> None:
         mesh, count = result
-        if self.plan is None or mesh is not self.session.mesh:
+        if self.plan is None or mesh is not self.session.mesh or self._selects:
             return
         both, body = self.tool.keeps_both, self.section.body
         self.goes.setText("0" if both else grouped(count))
         self.stays.setText(grouped(len(mesh.faces) - (0 if both else count)))
+        if self._cuts_bed:
+            self.offer(_AWAY)
+            return
         why = self.plan.why_not
         if not why and self.plan.waste() is None:
             why = "trace a line round what is meant: three points or more"
@@ -301,12 +339,17 @@ class TrimTray(Tray):
         self.offer("Cut into two pieces" if both else "Cut the hatched side away", why)
 
     def cut(self) -> None:
-        """Make the cut, or set one up where none is."""
+        """Make the cut, or set one up where none is; with a tool that selects, delete what is selected."""
+        if self._selects:
+            self.asked.emit("delete selected")
+            return
         drawing = getattr(self.tool, "drawing", None)
         if drawing is not None and drawing.can_finish:
             drawing.finish()
         elif self.plan is None:
             self._set_up()
+        elif self._cuts_bed:
+            self._cut_bed()
         else:
             self.plan.cut_from = len(self.session.mesh.faces)
             if self.tool.keeps_both:

@@ -50,7 +50,7 @@ class Pick(Tool):
         return self._click(at) if at.button == Qt.MouseButton.LeftButton else None
 
     def _click(self, at: Pointer) -> Drag:
-        self.view.pick(at.x, at.y, self._take, self._miss(at) if self._beside else None)
+        self.view.pick(at.x, at.y, self._take, self._miss(at) if self._beside else self._say_missed)
         return
         yield
 
@@ -59,6 +59,10 @@ class Pick(Tool):
         start, direction = camera.ray(at.x, at.y)
         point = start + ((camera.centre - start) @ direction) * direction
         return lambda: self._take(-1, point)
+
+    def _say_missed(self) -> None:
+        if self.view.hand.tool is self:
+            self.session.message.emit("there is nothing of the part there; click on its surface", True)
 
     def _take(self, triangle: int, point: np.ndarray) -> None:
         if self.view.hand.tool is not self:  # put away while it was being worked out

@@ -32,6 +32,7 @@ __all__ = [
     "ShellSelect",
 ]
 
+_MOST_BETWEEN = 64
 _SHIFT, _CONTROL = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
 
 
@@ -40,6 +41,7 @@ class Selects(Tool):
 
     station = "Trim"
     """The station that offers what has a name."""
+    hides_rest = True
     cursor = Qt.CursorShape.CrossCursor
 
     def found(self, work: Callable[[Mesh, Progress], np.ndarray], keys: Qt.KeyboardModifier) -> None:
@@ -227,6 +229,7 @@ class Brush(Tool):
     name = "Brush a selection"
     picture, short = "brush", "Brush"
     station = "Trim"
+    hides_rest = True
     cursor = Qt.CursorShape.CrossCursor
     options = (
         Option("Radius", "radius", 26.0, (0.01, 10_000.0)),
@@ -270,16 +273,25 @@ class Brush(Tool):
     def press(self, at: Pointer) -> Drag | None:
         return self._stroke(at) if self.is_on_part(at) else None
 
+    def _between(self, last: Pointer, at: Pointer) -> list[tuple[float, float]]:
+        """Where the brush came by since it was seen last: a fast one is seen seldom, and leaves no gaps."""
+        step = max(0.5 * self.reach / self.view.camera.scale, 1.0)
+        count = min(int(np.ceil(np.hypot(at.x - last.x, at.y - last.y) / step)), _MOST_BETWEEN)
+        shares = (np.arange(max(count, 1)) + 1) / max(count, 1)
+        return [(last.x + t * (at.x - last.x), last.y + t * (at.y - last.y)) for t in shares]
+
     def _stroke(self, at: Pointer) -> Drag:
         selected, mesh = self.session.selected, self.session.mesh
         before = None if selected.triangles is None else selected.triangles.copy()
         selected.remember()
         try:
+            last = at
             while at.is_down:
-                hit = self._hit(at.x, at.y)
-                if hit is not None and self.session.mesh is mesh:
-                    selected.change(brushed(mesh, *hit, self.reach, self.degrees), bool(at.keys & _CONTROL))
-                at = yield
+                hits = [hit for x, y in self._between(last, at) if (hit := self._hit(x, y)) is not None]
+                if hits and self.session.mesh is mesh:
+                    covered = [brushed(mesh, *hit, self.reach, self.degrees) for hit in hits]
+                    selected.change(np.unique(np.concatenate(covered)), bool(at.keys & _CONTROL))
+                last, at = at, (yield)
                 self._at = QPointF(at.x, at.y)
         except GeneratorExit:
             if self.session.mesh is mesh:

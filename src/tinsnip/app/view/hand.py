@@ -112,6 +112,8 @@ class Tool(QObject):
         How the pointer looks while it is in hand.
     draws : bool
         A press is its own wherever nothing always stands, tags included.
+    hides_rest : bool
+        What the station has in hand otherwise is not drawn meanwhile.
     picture, short : str
         The pictogram on its button, and the name below it, where its station has a row of them.
     options : tuple of Option
@@ -123,7 +125,7 @@ class Tool(QObject):
     name = ""
     picture = ""
     short = ""
-    draws = False
+    draws = hides_rest = False
     options: tuple[Option, ...] = ()
     act_text = ""
     option_changed = Signal()
@@ -286,7 +288,8 @@ class Hand(QObject):
 
     def all_tools(self) -> list[Tool]:
         """Everything that draws, the lowest first."""
-        own = [tool for tool in (self.rest, self.tool) if tool is not None]
+        rest = None if self.tool is not None and self.tool.hides_rest else self.rest
+        own = [tool for tool in (rest, self.tool) if tool is not None]
         return [*self.drawn, *own, *self.fixed]
 
     def _asked(self, x: float, y: float) -> list[Tool]:

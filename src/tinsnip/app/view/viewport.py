@@ -294,8 +294,7 @@ class Viewport(QOpenGLWidget):
     def set_look(self, look: int) -> None:
         """Paint the surface another way: tin, scan colour, provenance, deviation from raw, density, walls."""
         self.look = look
-        self.deviation_legend.setVisible(look == DEVIATION)
-        self.provenance_legend.setVisible(look == PROVENANCE)
+        self._show_legends()
         self.paints.show(look)
         if self.scene is not None:
             self.scene.look = look
@@ -315,6 +314,12 @@ class Viewport(QOpenGLWidget):
                 self.scene.set_raw(None, np.eye(4))
         self.redraw()
 
+    def _show_legends(self) -> None:
+        """Those of the look, where there is something to look at."""
+        some = self.session.mesh is not None
+        self.deviation_legend.setVisible(some and self.look == DEVIATION)
+        self.provenance_legend.setVisible(some and self.look == PROVENANCE)
+
     def _show_raw(self) -> None:
         """The raw scan is ready to be drawn."""
         buffers = self.session.raw_buffers()
@@ -325,6 +330,7 @@ class Viewport(QOpenGLWidget):
 
     def _changed(self) -> None:
         """The mesh is another one."""
+        self._show_legends()
         if self.scene is not None:
             self.scene.forget_places()
         if self.shows != "now" and self.session.mesh is not None:

@@ -19,6 +19,8 @@ def size_text(finding: Finding) -> str:
     """How large a finding is, for its row and its tag."""
     if not finding.kind.facts.spans:
         return f"{finding.count} {finding.text}"
+    if finding.kind is Kind.WALL:  # how thin it is, not how far it extends
+        return f"{finding.text.removeprefix('wall of ')} thick"
     return f"{finding.size:.3g} mm" if finding.size < 1000 else f"{finding.size:.0f} mm"
 
 

@@ -1,0 +1,106 @@
+"""Small things that were met in whole jobs, each by hand as it was met."""
+
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests import specimens
+from tests.hands import SCREEN, WindowTest
+from tinsnip.app.state.settings import Settings
+from tinsnip.formats import write_mesh
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.subsets import keep_triangles
+
+if SCREEN:
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
+
+    from tinsnip.app.tools.selecting import Brush
+    from tinsnip.app.view.looks import DEVIATION
+
+
+class Remembered(unittest.TestCase):
+    def test_scans_do_not_push_jobs_out_of_what_was_opened_lately(self) -> None:
+        settings = Settings()
+        settings.note_opened(Path("/a/old.snipjob"))
+        for i in range(12):
+            settings.note_opened(Path(f"/a/{i}.ply"))
+        self.assertEqual(settings.recent[0], "/a/11.ply")
+        self.assertEqual(len(settings.recent), 9)
+        self.assertIn("/a/old.snipjob", settings.recent)
+
+
+class ByHand(WindowTest):
+    def show(self, mesh: Mesh) -> None:
+        path = Path(self.folder.name) / "part.ply"
+        write_mesh(mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+
+    def test_a_number_stays_with_its_hole(self) -> None:
+        ball = specimens.sphere(40.0, 40).mesh
+        middles = ball.vertices[ball.faces].mean(axis=1)
+        keep = np.ones(len(ball.faces), dtype=bool)
+        for way, reach in (([1.0, 0, 0], 7.0), ([0, 1.0, 0], 6.0), ([0, -1.0, 0], 5.0), ([-1.0, 0, 0], 4.0)):
+            keep &= np.linalg.norm(middles - 20.0 * np.array(way), axis=1) > reach
+        self.show(keep_triangles(ball, keep))
+        self.key(Qt.Key.Key_5)
+        before = {f.id: f.place.tolist() for f in self.session.findings()}
+        self.assertEqual(sorted(before), ["H1", "H2", "H3", "H4"])
+        self.session.tick([f for f in self.session.findings() if f.id != "H2"], False)
+        self.key(Qt.Key.Key_Return)
+        after = {f.id: f.place.tolist() for f in self.session.findings()}
+        self.assertEqual(after, {name: place for name, place in before.items() if name != "H2"})
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual({f.id: f.place.tolist() for f in self.session.findings()}, before)
+
+    def test_a_fast_brush_leaves_no_gaps(self) -> None:
+        block = specimens.bored_box(40.0, 60).mesh
+        self.show(block)
+        self.view.look_from(0.0, 90.0)
+        self.view.fit()
+        self.key(Qt.Key.Key_3)
+        brush = next(tool for tool in self.window.tray("Trim").select_tools if isinstance(tool, Brush))
+        self.view.hand.take(brush)
+        self.settle()
+        top = block.box[1, 2]
+        low, high = (np.array([f * 0.75 * block.box[1, 0], 0.85 * block.box[1, 1], top]) for f in (-1, 1))
+        a, b = (QPoint(*map(int, self.view.camera.project(place)[0, :2])) for place in (low, high))
+        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, pos=a)
+        QTest.mouseMove(self.view, b)  # all the way at once
+        QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, pos=b)
+        self.settle()
+        middles = block.vertices[block.faces].mean(axis=1)
+        reach = 0.7 * brush.reach
+        on_way = (np.abs(middles[:, 1] - low[1]) < reach) & (middles[:, 2] > top - 1e-6)
+        on_way &= (middles[:, 0] > low[0]) & (middles[:, 0] < high[0])
+        self.assertGreater(on_way.sum(), 30)
+        self.assertTrue(self.session.selected.triangles[on_way].all())
+
+    def test_nothing_is_said_about_nothing_and_what_is_lost_is_told(self) -> None:
+        self.view.set_look(DEVIATION)
+        self.assertFalse(self.view.deviation_legend.isVisible())  # there is no scan yet
+        self.show(specimens.sphere(40.0, 20).mesh)
+        self.assertTrue(self.view.deviation_legend.isVisible())
+        self.view.set_look(0)
+        # a click that meets nothing
+        self.key(Qt.Key.Key_2)
+        self.window.tray("Stand").pick_flat()
+        self.click(self.view, 5, self.view.height() - 5)
+        self.assertIn("nothing of the part there", self.window.notice.text())
+        self.key(Qt.Key.Key_Escape)
+        # the part beside the view, or a speck in it
+        self.assertEqual(self.window.out_of_view.lack(), "")
+        self.view.camera.pan(3000, 0)
+        self.view.moved()
+        self.assertEqual(self.window.out_of_view.lack(), "The part is out of view")
+        self.view.setFocus()
+        self.key(Qt.Key.Key_F)
+        self.assertEqual(self.window.out_of_view.lack(), "")
+        self.view.camera.scale *= 1000
+        self.assertEqual(self.window.out_of_view.lack(), "The part is too small to be seen")
+
+
+if __name__ == "__main__":
+    unittest.main()
