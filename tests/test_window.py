@@ -417,7 +417,7 @@ class Dense(WindowTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.ring = specimens.torus(80.0, 400)
+        self.ring = specimens.torus(80.0, 320)
         noise = np.random.default_rng(0).normal(0, 0.01, self.ring.mesh.vertices.shape)
         path = Path(self.folder.name) / "ring.ply"
         write_mesh(self.ring.mesh.moved(self.ring.mesh.vertices + noise), path)
