@@ -26,6 +26,7 @@ if SCREEN:
     from tinsnip.app.frame.window import Window
     from tinsnip.app.main import make_application
     from tinsnip.app.state.settings import Settings
+    from tinsnip.app.stations.levels import Levels
     from tinsnip.app.view.scene import Scene
     from tinsnip.formats import write_mesh
     from tinsnip.job import unfinished_folder
@@ -41,16 +42,19 @@ class WindowTest(unittest.TestCase):
     ----------
     makes_ready : bool
         Whether the programs for all looks are made while the window stands idle; else when they are wanted.
+    measures_bounds : bool
+        Whether the levels of a reduction are measured one after another while the window stands idle.
     size : tuple of int
         Of the window, pixels: half of the time of these tests is drawing them in software.
     """
 
-    makes_ready = False
+    makes_ready = measures_bounds = False
     size = 1100, 720
 
     def setUp(self) -> None:
-        if not self.makes_ready:
-            patch = mock.patch.object(Scene, "make_ready", return_value=False)
+        idle = [] if self.makes_ready else [mock.patch.object(Scene, "make_ready", return_value=False)]
+        idle += [] if self.measures_bounds else [mock.patch.object(Levels, "ask_bound")]
+        for patch in idle:
             patch.start()
             self.addCleanup(patch.stop)
         self.application = make_application()

@@ -10,11 +10,14 @@ import numpy as np
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tinsnip.formats import write_mesh
+from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.space.picking import first_hit
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import compare, signed_distance
 from tinsnip.treat import Reduce
 from tinsnip.treat.stand.moves import rotation
+from tinsnip.words import at_most, millimetres
 
 if SCREEN:
     from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
@@ -410,6 +413,43 @@ class Intake(WindowTest):
         self.assertIn("Swap the waste side", texts)
         self.assertIn("drag left", texts)
         Settings().save()
+
+
+class Bounded(WindowTest):
+    """What the curve of a reduction says is what holds."""
+
+    measures_bounds = True
+
+    def test_every_level_is_measured_while_one_looks(self) -> None:
+        ring = specimens.torus(80.0, 120)
+        noise = np.random.default_rng(0).normal(0, 0.02, ring.mesh.vertices.shape)
+        path = Path(self.folder.name) / "ring.ply"
+        write_mesh(ring.mesh.moved(ring.mesh.vertices + noise), path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        QTest.keyClick(self.view, Qt.Key.Key_7)
+        tray = self.window.tray("Reduce")
+        self.wait_for(lambda: tray.levels.curve is not None)
+        self.wait_for(lambda: tray.levels.curve.unbounded_near(1) is None)
+        study, curve = tray.levels.study, tray.levels.curve
+        self.assertEqual([p.triangles for p in curve.points], [p.triangles for p in study.curve.points])
+        mesh = self.session.mesh
+        for point in curve.points[1:]:
+            level = Mesh(*(getattr(study.record.level(point.triangles), name) for name in ("vertices", "faces")))
+            samples = specimens.sample_surface(level, 4000, np.random.default_rng(1))
+            off, _ = closest_points(mesh.tree, samples, np.zeros(4, dtype=np.int64))
+            self.assertGreaterEqual(point.largest, off.max())
+        # where the line is dragged to, the tray and the curve say the same, before it is measured and after
+        middle = curve.points[len(curve.points) // 2]
+        tray._want(middle.triangles)
+        self.assertIn(millimetres(middle.largest), tray.deviation.text())
+        self.settle()
+        self.assertEqual(tray.deviation.text(), at_most(middle.largest))
+        self.assertNotIn("…", tray.off_raw.text())
+        self.key(Qt.Key.Key_Return)
+        told = tray.off_raw.text()
+        self.assertEqual(told, at_most(self.session.from_raw.overall.max))
+        self.assertIn(f"deviation from raw {told} mm", self.window.status.figures["deviation"].text())
 
 
 class Dense(WindowTest):

@@ -17,7 +17,7 @@ from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat import Context, Outcome, Reduce
-from tinsnip.treat.reduce.curve import Curve
+from tinsnip.treat.reduce.curve import Curve, CurvePoint
 from tinsnip.treat.reduce.record import Level, Record
 from tinsnip.treat.reduce.reduce import new_crossings
 
@@ -47,6 +47,7 @@ class Levels(QObject):
     """What is known of a reduction that is being chosen; a level is shown in place of the mesh."""
 
     studied = Signal()
+    bounded = Signal()
     changed = Signal()
     none_within = Signal()
     held_ready = Signal()
@@ -55,6 +56,8 @@ class Levels(QObject):
         super().__init__()
         self.session = session
         self.study: Study | None = None
+        self.curve: Curve | None = None
+        """The study's, with the bounds that were measured since."""
         self.shown: LevelView | None = None
         self._holds = 0
         self._region: Region | None = None
@@ -81,6 +84,7 @@ class Levels(QObject):
         def done(result: object) -> None:
             if self.session.mesh is mesh:
                 self.study = Study(mesh, options, *result)
+                self.curve = self.study.curve
                 self.studied.emit()
 
         def work(progress: Progress) -> tuple[Record, Curve]:
@@ -131,9 +135,35 @@ class Levels(QObject):
 
     def forget(self) -> None:
         """Stop working out levels, and drop what is known of them."""
-        self.session.tasks.stop_behind("study", "level", "whole level", "measured level")
-        gone, self.study = self.study, None
+        self.session.tasks.stop_behind("study", "level", "whole level", "measured level", "bound")
+        gone, self.study, self.curve = self.study, None, None
         let_go(gone)
+
+    def ask_bound(self, near: int) -> None:
+        """Measure the bound of one more level of the curve, the nearest to a number of triangles, behind the scenes."""
+        study, curve = self.study, self.curve
+        count = None if study is None or study.mesh is not self.session.mesh else curve.unbounded_near(near)
+        if count is None or self.session.tasks.progress_of("bound") is not None:
+            return
+
+        def work(progress: Progress) -> CurvePoint:
+            level = study.record.level(count)
+            found = largest_deviation(Mesh(level.vertices, level.faces), study.mesh, progress)
+            return CurvePoint(count, found.max, found.p99, True)
+
+        def done(point: CurvePoint) -> None:
+            if self.study is study:
+                self._take_bound(point)
+
+        self.session.tasks.behind("bound", work, done)
+
+    def stop_bounds(self) -> None:
+        """Measure no more of the curve."""
+        self.session.tasks.stop_behind("bound")
+
+    def _take_bound(self, point: CurvePoint) -> None:
+        self.curve = self.curve.with_bound(point)
+        self.bounded.emit()
 
     def ask_within(self, deviation_mm: float) -> None:
         """Show the coarsest level that stays within a deviation, once it is found; the newest request wins."""
@@ -243,6 +273,8 @@ class Levels(QObject):
         def done(measured: LevelView) -> None:
             if self.shown is level:
                 self._show(measured)
+                if self.study is not None and measured.triangles < self.study.record.most:
+                    self._take_bound(CurvePoint(measured.triangles, measured.measured.max, measured.measured.p99, True))
                 if measured.outcome is not level.outcome:
                     self.session.show_preview(Preview(level.treatment, level.before, measured.outcome, 0.0))
 

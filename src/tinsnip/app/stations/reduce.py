@@ -22,6 +22,7 @@ __all__ = ["REDUCE", "ReduceTray"]
 
 _STOPS = ("triangles", "percent", "deviation", "file size")
 _REST_MS = 250
+_BEFORE = "study", "level", "whole level", "measured level"
 
 
 class ReduceTray(Tray):
@@ -50,6 +51,7 @@ class ReduceTray(Tray):
         self.levels.studied.connect(self._show_study)
         self.levels.changed.connect(self._show_level)
         self.levels.none_within.connect(self._none_within)
+        self.levels.bounded.connect(self._show_bound)
         session.examined.connect(self._begin)
         self.levels.held_ready.connect(self._begin)
         session.held_changed.connect(self._held_changed)
@@ -76,6 +78,8 @@ class ReduceTray(Tray):
             " and back; ~ while it is read off the curve"
         )
         self.p99 = self.figure("99 % of it within, mm")
+        self.off_raw = self.figure("Off the raw scan, mm")
+        self.off_raw.setToolTip("With all that was done before this step too; at corners, edges and middles of what was shifted")
         self.format = DropDown("Format whose size is predicted")
         for name in FORMATS:
             self.format.addItem(f"{name.upper()} on disk", name)
@@ -138,6 +142,7 @@ class ReduceTray(Tray):
 
     def leave(self) -> None:
         self._watch.stop()
+        self.levels.stop_bounds()
         self.view.hand.put_away()
         if self.session.tasks.progress_of("study") is not None:
             self.levels.forget()
@@ -235,7 +240,8 @@ class ReduceTray(Tray):
         if not asked:
             self.wanted = total
         self.plot.triangles = self.wanted
-        self.plot.show_curve(study.curve)
+        self.plot.show_curve(self.levels.curve)
+        self._rest.start()
         if self._is_awaited:
             self._is_awaited = False
             self._typed()
@@ -295,7 +301,7 @@ class ReduceTray(Tray):
         wanted = self.wanted if self._is_asked else max(study.record.fewest, round(0.1 * study.record.most))
         level = self.levels.shown
         measured = None if level is None or level.triangles != wanted else level.measured
-        limit = study.curve.largest_at(wanted) if measured is None else measured.max
+        limit = self.levels.curve.largest_at(wanted) if measured is None else measured.max
         self._put("deviation", rounded_up(max(limit, 1e-4)))
         self._typed()
 
@@ -319,7 +325,7 @@ class ReduceTray(Tray):
         value = self.fields[name].value()
         least, most = study.record.fewest, study.record.most
         if name == "deviation":
-            wanted, goal = study.curve.triangles_for(value), {"max_deviation_mm": value}
+            wanted, goal = self.levels.curve.triangles_for(value), {"max_deviation_mm": value}
         elif name == "file size":
             goal = {"max_mb": value, "file_format": self.format.currentData()}
             wanted = study.options.model_copy(update=goal).target(study.mesh)
@@ -348,13 +354,26 @@ class ReduceTray(Tray):
                 self._rest.start()
             else:
                 self.levels.measure()
+                self._ask_bound()
+
+    def _ask_bound(self) -> None:
+        """While one looks, the curve becomes what holds, the nearest level first; what is asked for goes before."""
+        busy = any(self.session.tasks.progress_of(name) is not None for name in _BEFORE)
+        if self.isVisible() and not busy:
+            self.levels.ask_bound(self.wanted)
+
+    def _show_bound(self) -> None:
+        if self.isVisible():
+            self.plot.show_curve(self.levels.curve, again=True)
+            self._show_level()
+            self._rest.start()
 
     def _show_level(self) -> None:
         """The figures of the level: exact once it has been measured, read off the curve before."""
         study, level = self.levels.study, self.levels.shown
         mesh = self.session.mesh
         if study is None or mesh is None:
-            for label in (self.kept, self.deviation, self.p99, self.size):
+            for label in (self.kept, self.deviation, self.p99, self.off_raw, self.size):
                 label.setText("–")
             stopped = self.session.tasks.progress_of("study") is None
             self.offer("Reduce", "the levels are not worked out" if stopped else "the levels are being worked out")
@@ -368,6 +387,8 @@ class ReduceTray(Tray):
                 self.plot.set_triangles(count)
         self.kept.setText(f"{grouped(count)} ({100 * count / max(1, study.record.most):.3g} %)")
         measured = level.measured if current else None
+        from_raw = self.session.from_raw if count >= study.record.most else level.from_raw if current else None
+        self.off_raw.setText("…" if from_raw is None else at_most(from_raw.overall.max))
         searches = "max_deviation_mm" in self._goal and not current
         if count >= study.record.most:
             self.deviation.setText("0")
@@ -378,9 +399,8 @@ class ReduceTray(Tray):
         elif measured is not None:
             self.deviation.setText(at_most(measured.max))
             self.p99.setText(millimetres(measured.p99))
-            self.plot.set_measured(count, measured.max)
         else:
-            self.deviation.setText(f"~{millimetres(study.curve.largest_at(count))} …")
+            self.deviation.setText(f"~{millimetres(self.levels.curve.largest_at(count))} …")
             self.p99.setText("…")
         about = "~" if self.format.currentData() in ("obj", "3mf", "off") else ""
         self.size.setText(about + megabytes(self._bytes(count)))

@@ -57,6 +57,9 @@ class CurvePlot(pyqtgraph.PlotWidget):
         self.getPlotItem().layout.setContentsMargins(0, px(7), 0, 0)  # half a tick's text stands above the axis
         self.getAxis("bottom").setLabel("triangles kept", color="#5f594e")
         self._largest = self.plot(pen=pyqtgraph.mkPen(_COPPER, width=2.4))
+        self._estimate = self.plot(pen=pyqtgraph.mkPen(_COPPER, width=1.6, style=Qt.PenStyle.DotLine))
+        self._bounds = pyqtgraph.ScatterPlotItem(size=6, symbol="o", brush=QColor(_COPPER), pen=None)
+        self.addItem(self._bounds)
         self._p99 = self.plot(pen=pyqtgraph.mkPen("#5f594e", width=1.4, style=Qt.PenStyle.DashLine))
         self._line = pyqtgraph.InfiniteLine(pos=0, angle=90, pen=pyqtgraph.mkPen("#26241f", width=1.5))
         self._grip = pyqtgraph.ScatterPlotItem(
@@ -66,35 +69,45 @@ class CurvePlot(pyqtgraph.PlotWidget):
             pos=0, angle=0, pen=pyqtgraph.mkPen("#2e7a55", width=1.4, style=Qt.PenStyle.DashLine)
         )
         self._notes = []
-        for text, colour in (("largest, mm", _COPPER), ("99 % within, mm", "#5f594e")):
+        for text, colour in (("at most, mm", _COPPER), ("99 % within, mm", "#5f594e")):
             note = pyqtgraph.TextItem(text, color=colour, anchor=(1, 0), fill="#f7f5f0")
             note.setZValue(5)
             self._notes.append(note)
         self._curve: Curve | None = None
-        self._measured = 0, 0.0
         self.triangles = 0
 
-    def show_curve(self, curve: Curve | None) -> None:
-        """Show another curve; None: none is known."""
+    def show_curve(self, curve: Curve | None, again: bool = False) -> None:
+        """Show another curve, or the same `again` with more of its levels measured; None: none is known.
+
+        Up to where a bound is known of each level the line is drawn through; between others it is an estimate, dotted.
+        """
         if curve is self._curve is None:
             return  # asked again and again while one is worked out
         self._curve = curve
-        self._measured = 0, 0.0
         for item in (self._line, self._grip, self._budget, *self._notes):
             self.removeItem(item)
         if curve is None or len(curve.points) < 2:
-            self._largest.setData([], [])
-            self._p99.setData([], [])
+            for line in (self._largest, self._estimate, self._p99, self._bounds):
+                line.setData([], [])
             return
         points = curve.points[1:]
         least = max(min(p.p99 for p in points), 1e-9)
         x = np.log10([p.triangles for p in points])
-        self._largest.setData(x, np.log10([max(p.largest, least) for p in points]))
+        y = np.log10([max(p.largest, least) for p in points])
+        bound = np.array([p.is_bound for p in points])
+        holds = bound[:-1] & bound[1:]  # the pieces of line between two bounds
+        self._largest.setData(x, y, connect=np.append(holds, False).astype(np.ubyte))
+        self._estimate.setData(x, y, connect=np.append(~holds, False).astype(np.ubyte))
+        self._bounds.setData(x[bound], y[bound])
+        self._notes[0].setText("at most, mm" if bound.all() else "dotted: estimated")
         self._p99.setData(x, np.log10([max(p.p99, least) for p in points]))
         low, high = np.log10(least), np.log10(max(max(p.largest for p in points), least * 1.01))
         right = np.log10(curve.points[0].triangles)
-        self.setXRange(x.min(), right, padding=0.03)
-        self.setYRange(low, high, padding=0.1)
+        if not again or y.max() > self.getViewBox().viewRange()[1][1]:  # else nothing moves under the pointer
+            self.setXRange(x.min(), right, padding=0.03)
+            self.setYRange(low, high, padding=0.1)
+        else:
+            high = self.getViewBox().viewRange()[1][1] - 0.1 * (high - low)
         for item in (self._line, self._grip):
             self.addItem(item)
         for k, note in enumerate(self._notes):
@@ -109,12 +122,6 @@ class CurvePlot(pyqtgraph.PlotWidget):
             self._budget.setValue(np.log10(largest))
             self.addItem(self._budget)
 
-    def set_measured(self, triangles: int, largest: float) -> None:
-        """Put the grip where a level was measured to lie; it may be above the curve, which is drawn from samples."""
-        self._measured = triangles, largest
-        if triangles == self.triangles:
-            self.set_triangles(triangles)
-
     def set_triangles(self, triangles: int) -> None:
         """Put the line at a number of triangles."""
         self.triangles = triangles
@@ -122,8 +129,7 @@ class CurvePlot(pyqtgraph.PlotWidget):
             x = np.log10(triangles)
             self._line.setValue(x)
             seen = self.getViewBox().viewRange()[1]
-            known, measured = self._measured
-            largest = max(measured if known == triangles else self._curve.largest_at(triangles), 1e-12)
+            largest = max(self._curve.largest_at(triangles), 1e-12)
             self._grip.setData([x], [np.clip(np.log10(largest), seen[0], seen[1])])
 
     def paintEvent(self, event: QPaintEvent) -> None:

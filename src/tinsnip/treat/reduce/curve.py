@@ -22,17 +22,31 @@ _DENSEST = 0.4
 
 
 class CurvePoint(NamedTuple):
-    """One measured level: triangles kept, and the largest and 99th percentile distance, mm, both ways."""
+    """One measured level: triangles kept, and the largest and 99th percentile distance, mm, both ways.
+
+    `largest` is that of samples, or a bound that holds where `is_bound`.
+    """
 
     triangles: int
     largest: float
     p99: float
+    is_bound: bool = False
 
 
 class Curve(NamedTuple):
     """Measured levels, the most triangles first; the whole mesh itself, without deviation, leads."""
 
     points: tuple[CurvePoint, ...]
+
+    def with_bound(self, point: CurvePoint) -> "Curve":
+        """With the bound of one more level, in place of what samples told of it."""
+        rest = [p for p in self.points if p.triangles != point.triangles]
+        return Curve(tuple(sorted([*rest, point], key=lambda p: -p.triangles)))
+
+    def unbounded_near(self, triangles: int) -> int | None:
+        """The level nearest to a number of triangles whose bound is not known; None: all are known."""
+        open_ = [p.triangles for p in self.points[1:] if not p.is_bound]
+        return min(open_, key=lambda n: abs(np.log(n / max(triangles, 1))), default=None)
 
     def largest_at(self, triangles: float) -> float:
         """Largest deviation between the measured levels, straight on logarithmic paper; an estimate, mm."""
