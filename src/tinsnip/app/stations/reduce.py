@@ -79,7 +79,7 @@ class ReduceTray(Tray):
         )
         self.p99 = self.figure("99 % of it within, mm")
         self.off_raw = self.figure("Off the raw scan, mm")
-        self.off_raw.setToolTip("With all that was done before this step too; at corners, edges and middles of what was shifted")
+        self.off_raw.setToolTip("After all steps; at corners, edges and middles of what was shifted")
         self.format = DropDown("Format whose size is predicted")
         for name in FORMATS:
             self.format.addItem(f"{name.upper()} on disk", name)
