@@ -15,14 +15,17 @@ VARIABLE = "TINSNIP_TEST_SEEDS"
 """Set by the runner: ``all``, ``day N`` or ``only N``."""
 
 
-def seeds(count: int, name: str = "") -> Iterator[int]:
-    """The numbers below `count` that this run takes; each test, by its `name`, spreads them over the days anew."""
+def seeds(count: int, name: str = "", shares: int = SHARES) -> Iterator[int]:
+    """The numbers below `count` that this run takes; each test, by its `name`, spreads them over the days anew.
+
+    Where each case takes long, they have their turn in more `shares`.
+    """
     how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
     for seed in range(count):
         if how == "only":
             if seed == int(number):
                 yield seed
-        elif how == "all" or (zlib.crc32(f"{name} {seed}".encode()) + int(number)) % SHARES == 0:
+        elif how == "all" or (zlib.crc32(f"{name} {seed}".encode()) + int(number)) % shares == 0:
             yield seed
 
 

@@ -337,8 +337,8 @@ class Run:
                 f"{percent(patched)} patched",
             )
         )
-        anew = [i for i, s in enumerate(self.steps) if s.treatment.remakes and s.changed]
-        crossings = sum(s.account.crossings for s in self.steps[anew[-1] if anew else 0 :])
+        cleared = [i for i, s in enumerate(self.steps) if s.treatment.clears_crossings]  # what it left is counted
+        crossings = sum(s.account.crossings for s in self.steps[cleared[-1] if cleared else 0 :])
         found.append(
             Check(
                 "clear patches",
@@ -351,12 +351,16 @@ class Run:
 
     def proposal(self, readiness: Readiness) -> str:
         """What could make it ready where its own means could not, and at what cost; empty where nothing is known."""
+        asked = next((s for s in self.steps if s.question), None)
+        if asked is not None:
+            ways = (f"--set {one.format(step=asked.name)} {what}" for one, what in asked.treatment.answers_asked)
+            return f"answer what it asks, with --replace: {', or '.join(ways)}"
         waits = any(s.treatment == Recast.name and not s.enabled for s in self.routine.steps)
         wrong = {c.name for c in readiness.checks if c.passed is False}
-        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", "question", _STEP}:
+        if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", _STEP}:
             return ""
         told, deviation = propose_recast(self.mesh)
-        return f"{told}: add --recast {deviation:.2g}"
+        return f"{told}: add --replace --recast {deviation:.2g}"
 
     def missed(self) -> list[Check]:
         """Budgets that could not be kept to, each said."""

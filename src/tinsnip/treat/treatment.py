@@ -54,10 +54,15 @@ class Treatment(BaseModel):
     remakes: ClassVar[bool] = False
     """Whether it makes all of the surface anew: what was wrong before is no more, and what could not be done before
     is left to it."""
+    clears_crossings: ClassVar[bool] = False
+    """Whether it takes out, or makes anew, what crosses: what a step before let cross is no more, or still there to be
+    counted."""
     takes_what_was_asked: ClassVar[bool] = False
     """Whether what goes by it is what its user pointed at, so that nothing of it is lost."""
     answers: ClassVar[str] = ""
     """How its question is answered in a routine; ``{step}`` stands for the step's name."""
+    answers_asked: ClassVar[tuple[tuple[str, str], ...]] = ()
+    """Each answer as a setting, ``{step}.field=value``, and what it does, in words."""
     named_points: ClassVar[tuple[str, ...]] = ()
     """Fields that are places on one scan, a point or a list of them, mm: they go along when it is moved, and fit no
     other."""

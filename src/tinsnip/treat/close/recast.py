@@ -85,6 +85,7 @@ class Recast(Treatment):
 
     name: ClassVar[str] = "recast"
     title: ClassVar[str] = "Recast"
+    clears_crossings: ClassVar[bool] = True
     reshapes: ClassVar[bool] = True
     remakes: ClassVar[bool] = True
 

@@ -25,6 +25,7 @@ class RecastPlaces(Treatment):
 
     name: ClassVar[str] = "recast-places"
     title: ClassVar[str] = "Recast places"
+    clears_crossings: ClassVar[bool] = True
 
     places: Region = Field(Region(), description="which places, by triangles at them; all of them by default")
     most_percent: float = Field(

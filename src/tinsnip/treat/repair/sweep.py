@@ -24,6 +24,10 @@ class Sweep(Treatment):
     name: ClassVar[str] = "sweep"
     title: ClassVar[str] = "Sweep strays"
     answers: ClassVar[str] = "set {step}.chunks to keep or sweep"
+    answers_asked: ClassVar[tuple[tuple[str, str], ...]] = (
+        ("{step}.chunks=sweep", "to let go what lies beside the part"),
+        ("{step}.chunks=keep", "to have it stay as solids of its own"),
+    )
 
     crumbs: bool = Field(True, description="sweep strays that cannot be part of the part: small, few and clear of it")
     chunks: Literal["ask", "keep", "sweep"] = Field(

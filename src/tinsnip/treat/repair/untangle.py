@@ -27,6 +27,7 @@ class MendCrossings(Treatment):
 
     name: ClassVar[str] = "mend-crossings"
     title: ClassVar[str] = "Mend crossings"
+    clears_crossings: ClassVar[bool] = True
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Mend what crosses.
