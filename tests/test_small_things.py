@@ -101,6 +101,50 @@ class ByHand(WindowTest):
         self.view.camera.scale *= 1000
         self.assertEqual(self.window.out_of_view.lack(), "The part is too small to be seen")
 
+    def test_anything_is_found_by_its_words_and_done(self) -> None:
+        self.show(specimens.damage(specimens.sphere(40.0, 24), np.random.default_rng(0)).mesh)
+        finder = self.window.finder
+
+        def find(typed: str, downs: int = 0) -> str:
+            self.view.setFocus()
+            self.key(Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+            self.assertTrue(finder.line.hasFocus())
+            QTest.keyClicks(finder.line, typed)  # letters that are keys of the window elsewhere
+            for _ in range(downs):
+                QTest.keyClick(finder.line, Qt.Key.Key_Down)
+            found = finder.rows.currentItem().text(0)
+            self.key(Qt.Key.Key_Return)
+            self.assertFalse(finder.isVisible())
+            return found
+
+        self.assertEqual(find("devia"), "Deviation")  # a command, by the beginning of its name
+        self.assertEqual(self.view.look, DEVIATION)
+        self.assertEqual(find("extent length"), "Length of the extent")  # a field of a tray that was never open
+        self.assertEqual(self.session.station, "Stand")
+        self.assertTrue(self.window.tray("Stand").length.isAncestorOf(self.application.focusWidget()))
+        self.assertEqual(find("stand quarter about z"), "Quarter turn about z")  # a button is pressed
+        self.assertEqual(self.session.job.log[-1].action.name, "turn")
+        hole = next(f for f in self.session.findings("Holes") if f.id == "H2")
+        self.assertIn("H2", find("h2 hole"))  # a finding is flown to
+        self.assertEqual(self.session.station, "Holes")
+        middle = np.array([self.view.width() / 2, self.view.height() / 2])
+        self.assertLess(np.linalg.norm(self.view.camera.project(hole.place)[0, :2] - middle), 60)
+        self.assertIn("Opened", find("step opened"))  # a step is gone back to
+        self.assertEqual(self.session.job.cursor, 1)
+        # Esc leaves all as it was
+        self.view.setFocus()
+        self.key(Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(finder.line, "quit")
+        self.key(Qt.Key.Key_Escape)
+        self.assertFalse(finder.isVisible())
+        self.assertTrue(self.window.isVisible() and self.view.hasFocus())
+        self.key(Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(finder.line, "xyzzy")
+        self.assertTrue(finder.none.isVisible())
+        self.key(Qt.Key.Key_Return)
+        self.key(Qt.Key.Key_Escape)
+        self.assertFalse(finder.isVisible())
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -19,6 +19,7 @@ from tinsnip.app.frame.busybox import BusyBox
 from tinsnip.app.frame.cards import Cards
 from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
 from tinsnip.app.frame.dropping import Dropping
+from tinsnip.app.frame.finder import Finder
 from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
@@ -93,6 +94,7 @@ class Window(QMainWindow):
         self.cards.floating = [self.busy_box]
         self.dropping = Dropping(self.session, self.opening, self.viewport)
         self.keys = Keys(self)
+        self.finder = Finder(self, self.viewport)
         self._build_layout()
         self._before_swap = ""
         self._station_shown = ""
@@ -321,6 +323,10 @@ class Window(QMainWindow):
             return
         job = self.session.job
         self.session.run_routine(routine, [p.id for p in job.pieces] if on_all else [job.active])
+
+    def find(self) -> None:
+        """Let anything be found by its words."""
+        self.finder.ask()
 
     def press_copper(self) -> None:
         """Do what the copper button says."""

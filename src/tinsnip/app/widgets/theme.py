@@ -170,6 +170,9 @@ QListWidget::item:selected { background: #4c5256; color: #ffffff; }
 QListWidget#pieces { border: 1px solid #b9b3a6; border-radius: 2px; }
 QListWidget#pieces:focus { border: 2px solid #1f5fa8; }
 QLineEdit#rename { padding: 1px 4px; border: 2px solid #1f5fa8; }
+QTreeWidget#finder { background: #f7f5f0; color: #26241f; border: none; }
+QTreeWidget#finder::item { padding: 5px 6px; border: none; }
+QTreeWidget#finder::item:selected { background: #4c5256; color: #ffffff; }
 QListWidget#loglist { background: transparent; }
 QListView#loglist::item { padding: 4px 2px; }
 QListView#loglist::item:selected { background: #ffffff; color: #1d1b17; }
