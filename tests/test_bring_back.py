@@ -16,9 +16,11 @@ from tests.test_seams import in_patches
 from tests.test_shapes import put, together
 from tests.test_strays import rotation
 from tests.test_untangle import folded_over
-from tinsnip.formats import write_mesh
+from tinsnip.formats import Scan, write_mesh
+from tinsnip.job import load_routine
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import vertex_normals
+from tinsnip.survey import examine
 from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.seams import open_edges_of
 from tinsnip.survey.spikes import spikes_of
@@ -238,6 +240,29 @@ class PulledIn(unittest.TestCase):
                 self.assertEqual(int((~same).sum()), outcome.account.figures["spikes"])
                 self.assertLessEqual(found, set(np.flatnonzero(~same).tolist()))
 
+    def test_a_vertex_thrown_through_the_part_comes_back_and_a_tip_stays(self) -> None:
+        """As `print-solid` has it: what crosses is no tip of the part."""
+        ball = specimens.sphere(40.0, 20).mesh
+        top, left = (int(np.argmax(ball.vertices[:, axis])) for axis in (2, 0))
+        for name, to, crosses in (("tip", [0.0, 0.0, 60.0], False), ("thrown", [0.0, 0.0, -60.0], True)):
+            places = ball.vertices.copy()
+            places[top] = to
+            mesh = Mesh(places, ball.faces)
+            with self.subTest(name):
+                self.assertEqual(spikes_of(mesh).vertices.tolist(), [top])
+                outcome = PullIn(only_crossing=True).apply(mesh, Context())
+                same = (outcome.mesh.vertices == places).all(axis=1)
+                self.assertEqual(np.flatnonzero(~same).tolist(), [top] if crosses else [])
+        # with a tip beside it, only the one that crosses goes back; and the routine says so
+        places = places.copy()
+        places[left] = [60.0, 0.0, 0.0]
+        scan = Scan(Path("thrown.ply"), Mesh(places, ball.faces), "ply", "mm", "", ())
+        run = load_routine("print-solid").run(scan)
+        step = next(s for s in run.steps if s.name == "spikes")
+        self.assertIn("Pulled in 1 spike", step.text)
+        self.assertAlmostEqual(float(run.mesh.vertices[:, 0].max()), 60.0)
+        self.assertTrue(examine(run.mesh).readiness.proven)
+
 
 @unittest.skipUnless(SCREEN, "needs a display")
 class ByHand(WindowTest):
@@ -275,7 +300,7 @@ class ByHand(WindowTest):
         strays = self.window.tray("Strays")
         self.wait_for(lambda: strays.welded_shells.text() == "4")  # said before it is done
         plain = self.picture()
-        self.click(strays.seam_button)
+        self.click(strays.copper)
         self.settle()
         self.assertEqual([f.id for f in self.session.findings()], ["S1", "S2", "S3"])
         # the largest is kept by its tick, and the view marks those that go

@@ -3,9 +3,11 @@
 from typing import ClassVar
 
 import numpy as np
+from pydantic import Field
 
 from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.spikes import spikes_of
 from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -23,6 +25,10 @@ class PullIn(Treatment):
     title: ClassVar[str] = "Pull in spikes"
     takes_what_was_asked: ClassVar[bool] = True
 
+    only_crossing: bool = Field(
+        False, description="only those that cross other surface, which a tip of the part itself never does"
+    )
+
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Pull spikes in; of spikes that are neighbours, the higher first."""
         context.progress.step("Looking for spikes")
@@ -30,11 +36,14 @@ class PullIn(Treatment):
         for _ in range(_ROUNDS):
             context.progress.check()
             spikes = spikes_of(now)
-            if len(spikes.vertices) == 0:
+            go = np.ones(len(spikes.vertices), dtype=bool)
+            if self.only_crossing and len(go):
+                go = np.isin(spikes.vertices, now.faces[crossings_of(now).together.ravel()])
+            if not go.any():
                 break
-            places = now.vertices.copy()
-            places[spikes.vertices] = spikes.middles
-            moved[spikes.vertices] = True
+            places, gone = now.vertices.copy(), spikes.vertices[go]
+            places[gone] = spikes.middles[go]
+            moved[gone] = True
             now = now.moved(places)
         if now is mesh:
             return Outcome(mesh, "No spikes to pull in", Account(figures={"spikes": 0, "largest_mm": 0.0}))
