@@ -8,6 +8,7 @@ import numpy as np
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.state.timeleft import TimeLeft
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
@@ -29,6 +30,28 @@ class Remembered(unittest.TestCase):
         self.assertEqual(settings.recent[0], "/a/11.ply")
         self.assertEqual(len(settings.recent), 9)
         self.assertIn("/a/old.snipjob", settings.recent)
+
+
+class TimeTold(unittest.TestCase):
+    def test_a_time_is_named_only_where_the_pace_holds(self) -> None:
+        def told(share_at: object, seconds: float) -> list[tuple[float, str]]:
+            left = TimeLeft(0.0)
+            return [(t, left.told(t, share_at(t))) for t in np.arange(0.1, seconds, 0.1)]
+
+        # an even pace is named, and right within a tenth
+        for t, text in told(lambda t: t / 40, 40):
+            if 5 < t < 38:
+                self.assertRegex(text, r"^about \d+ s left$")
+                self.assertAlmostEqual(int(text.split()[1]), 40 - t, delta=0.1 * 40)
+        # standing still says how long it has been, never a time left that grows
+        self.assertTrue(all(text.endswith("so far") for t, text in told(lambda t: 0.0, 130) if t > 1.1))
+        self.assertEqual(told(lambda t: 0.0, 130)[-1][1], "2 min so far")
+        # a quick first half and a slow second one: what is promised is never half of what it takes
+        for t, text in told(lambda t: min(0.05 * t, 0.5) + max(0.0, t - 10) * 0.005, 110):
+            if text.startswith("about") and t > 15:
+                self.assertGreater(int(text.split()[1]) + 1, 0.4 * (110 - t))
+        slow = [text for t, text in told(lambda t: min(0.05 * t, 0.5) + max(0.0, t - 10) * 0.005, 110) if 12 < t < 20]
+        self.assertTrue(any(text.endswith("so far") for text in slow))
 
 
 class ByHand(WindowTest):

@@ -2,7 +2,6 @@
 
 import functools
 import threading
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from multiprocessing import shared_memory
@@ -61,7 +60,6 @@ class Progress:
         self.label = ""
         self.notes: list[str] = []
         self._span = (0.0, 1.0)
-        self._begun = time.monotonic()
 
     def step(self, label: str, total: int = 0) -> np.ndarray:
         """Begin a step of `total` units within the current span; returns the state for a kernel."""
@@ -90,14 +88,6 @@ class Progress:
         total = float(self.state[TOTAL])
         inner = min(1.0, float(self.state[DONE]) / total) if total > 0 else 0.0
         return self._span[0] + inner * (self._span[1] - self._span[0])
-
-    @property
-    def seconds_left(self) -> float | None:
-        """A guess from the time spent so far, or None while it would be a wild one."""
-        spent, share = time.monotonic() - self._begun, self.fraction
-        if share < 0.05 or spent < 0.3:
-            return None
-        return spent * (1.0 - share) / share
 
     def cancel(self) -> None:
         """Ask the work to stop at its next look."""
@@ -150,7 +140,7 @@ class SharedProgress(Progress):
         if self._is_own:
             super().__init__()
         else:
-            self.notes, self._begun = [], time.monotonic()
+            self.notes = []
         self.state = state
 
     def __reduce__(self) -> tuple:

@@ -1,5 +1,6 @@
 """What is going on in front: its name, a figure, the time left, and Cancel."""
 
+import time
 from collections.abc import Callable
 
 from PySide6.QtCore import QTimer
@@ -7,6 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QWidget
 
 from tinsnip import kernels
 from tinsnip.app.state.tasks import Tasks
+from tinsnip.app.state.timeleft import TimeLeft
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
 
@@ -30,12 +32,13 @@ class BusyBox(QFrame):
         self.text.setMinimumWidth(px(190))
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
-        self.bar.setFixedWidth(px(150))
+        self.bar.setFixedWidth(px(170))
         self.cancel_button = Button("Cancel")
         self.cancel_button.clicked.connect(self.cancel)
         for widget in (self.text, self.bar, self.cancel_button):
             box.addWidget(widget)
         self.hide()
+        self._left = TimeLeft(time.monotonic())
         self._timer = QTimer(self, interval=100)
         self._timer.timeout.connect(self._tick)
         tasks.busy_changed.connect(self._follow)
@@ -47,6 +50,7 @@ class BusyBox(QFrame):
 
     def _follow(self) -> None:
         if self.tasks.busy is not None:
+            self._left = TimeLeft(time.monotonic())
             self._tick()
             self._timer.start()
             QTimer.singleShot(_SHOWN_AFTER_MS, self._rise)
@@ -64,8 +68,9 @@ class BusyBox(QFrame):
         task = self.tasks.busy
         if task is None:
             return
-        share, left = task.progress.fraction, task.progress.seconds_left
+        share = task.progress.fraction
+        told = self._left.told(time.monotonic(), share)
         self.bar.setValue(int(1000 * share))
-        self.bar.setFormat(f"{100 * share:.0f} %" + (f", {left:.0f} s left" if left is not None else ""))
+        self.bar.setFormat(", ".join([f"{100 * share:.0f} %"] * (share > 0) + [told] * bool(told)))
         once = " (compiling, once)" if kernels.is_compiling() else ""
         self.text.setText((task.progress.label or self.tasks.title) + once)
