@@ -2,6 +2,7 @@
 
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -10,8 +11,9 @@ from tests.hands import SCREEN, WindowTest
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.state.timeleft import TimeLeft
 from tinsnip.formats import write_mesh
-from tinsnip.mesh import Mesh
+from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.subsets import keep_triangles
+from tinsnip.treat import Context, StraightSnip
 
 if SCREEN:
     from PySide6.QtCore import QPoint, Qt
@@ -123,6 +125,28 @@ class ByHand(WindowTest):
         self.assertEqual(self.window.out_of_view.lack(), "")
         self.view.camera.scale *= 1000
         self.assertEqual(self.window.out_of_view.lack(), "The part is too small to be seen")
+
+    def test_a_made_base_is_lit_flat_and_shades_nothing_round_it(self) -> None:
+        ball = (
+            StraightSnip(offset=5.0, close=True, waste="above").apply(specimens.sphere(40.0, 40).mesh, Context()).mesh
+        )
+        cap = np.flatnonzero(ball.provenance == MADE)
+        self.assertGreater(len(cap), 20)
+        with mock.patch("tinsnip.app.view.scene._COARSE", 0):  # as a dense scan is drawn
+            path = Path(self.folder.name) / "part.ply"
+            write_mesh(ball, path, provenance=True)
+            self.open(path)
+            self.key(Qt.Key.Key_Escape)
+            self.assertTrue(self.view.scene.now.has_made)
+            self.view.look_from(20.0, 70.0)
+            self.view.fit()
+            self.settle()
+            picture = self.picture()
+            flat = ball.vertices[np.unique(ball.faces[cap])].mean(axis=0)
+            x, y, _ = self.view.camera.project(flat)[0]
+            reach = int(0.7 * np.sqrt(20.0**2 - 5.0**2) / self.view.camera.scale)
+            on_cap = picture[int(y) - reach // 2 : int(y) + reach // 2, int(x) - reach : int(x) + reach]
+            self.assertLessEqual(int(np.ptp(on_cap.reshape(-1, 3), axis=0).max()), 3)
 
     def test_anything_is_found_by_its_words_and_done(self) -> None:
         self.show(specimens.damage(specimens.sphere(40.0, 24), np.random.default_rng(0)).mesh)

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
+from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangles_at, vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.progress import Progress
@@ -16,6 +16,7 @@ __all__ = [
     "HELD",
     "ViewBuffers",
     "ViewMarks",
+    "lit_normals",
     "make_buffers",
     "make_marks",
     "make_speck",
@@ -130,7 +131,7 @@ def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None
     origin = mesh.box.mean(axis=0)
     places = (mesh.vertices - origin).astype(np.float32)
     normals = np.zeros((len(places), 4), dtype=np.float16)
-    normals[:, :3] = vertex_normals(mesh.vertices, mesh.faces)
+    normals[:, :3] = lit_normals(mesh.vertices, mesh.faces, mesh.provenance)
     progress.check()
     colours = np.full((len(places), 4), 190, dtype=np.uint8)
     if mesh.colour is not None:
@@ -140,17 +141,31 @@ def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None
     return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
 
 
+def lit_normals(vertices: np.ndarray, faces: np.ndarray, provenance: np.ndarray) -> np.ndarray:
+    """Normals to light vertices by, float32, shape (V, 3): of what was made only where there is nothing else.
+
+    So a flat base leaves no shade on the measured surface round it.
+    """
+    made = provenance == MADE
+    normals = vertex_normals(vertices, faces)
+    if made.any() and not made.all():
+        measured = vertex_normals(vertices, faces[~made])
+        known = measured.any(axis=1)
+        normals[known] = measured[known]
+    return normals
+
+
 def _moved_buffers(mesh: Mesh, like: ViewBuffers, moved: np.ndarray) -> ViewBuffers:
     """Those of the same triangles where some vertices have moved."""
     flags = np.zeros(len(mesh.vertices), dtype=bool)
     flags[moved] = True
     lit = np.unique(mesh.faces[triangles_at(mesh.faces, flags)])  # their normals are others too
     flags[lit] = True
-    faces = mesh.faces[triangles_at(mesh.faces, flags)]
-    own, corners = np.unique(faces, return_inverse=True)
+    near = triangles_at(mesh.faces, flags)
+    own, corners = np.unique(mesh.faces[near], return_inverse=True)
     places, normals = like.places.copy(), like.normals.copy()
     places[moved] = mesh.vertices[moved] - like.origin
-    fresh = vertex_normals(mesh.vertices[own], corners.reshape(-1, 3).astype(np.int32))
+    fresh = lit_normals(mesh.vertices[own], corners.reshape(-1, 3).astype(np.int32), mesh.provenance[near])
     normals[lit, :3] = fresh[np.searchsorted(own, lit)]
     return replace(like, mesh=mesh, places=places, normals=normals)
 

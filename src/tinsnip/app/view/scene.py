@@ -36,6 +36,8 @@ _MOST_AT_ONCE = 300_000
 """Triangles drawn anew in one go; all of the picture in slices is better above it (40 ms by the software renderer)."""
 _GROUND = 0.285, 0.31, 0.325, 1.0
 """The colour of what nothing is drawn on."""
+_NONE, _ALL, _OF_MADE = range(3)
+"""Whose creases are lit as they are: nobody's, every triangle's, that of what was made."""
 _COARSE = 400_000
 """Triangles up to which the creases of a mesh are lit as they are."""
 _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
@@ -72,7 +74,7 @@ class Scene:
 
     def __init__(self, context: moderngl.Context) -> None:
         self.context = context
-        self._programs: dict[tuple[int, int, bool, bool], moderngl.Program] = {}
+        self._programs: dict[tuple[int, int, int, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
         self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
         self.origin = np.zeros(3)
@@ -110,10 +112,10 @@ class Scene:
         self._tints: list[Tint] = []
         self._tint: Tint = PLAIN
         self._graves: list[moderngl.Buffer] = []
-        self._ready_made = [(TIN, 0, True), *((look, 0, False) for look in (*LOOKS, PREVIEW, VOIDS))]
-        self._ready_made += [(look, 0, True) for look in LOOKS[1:]] + [(TIN, PLANE, False), (TIN, PLANE, True)]
-        self._ready_made += [(TIN, 0, False, True), (TIN, 0, True, True)]
-        self._ready_made += [(TIN, kind, facets) for kind in range(PLANE + 1, MARKS + 1) for facets in (False, True)]
+        self._ready_made = [(TIN, 0, _ALL), *((look, 0, _NONE) for look in (*LOOKS, PREVIEW, VOIDS))]
+        self._ready_made += [(look, 0, _ALL) for look in LOOKS[1:]] + [(TIN, PLANE, _NONE), (TIN, PLANE, _ALL)]
+        self._ready_made += [(TIN, 0, _NONE, True), (TIN, 0, _ALL, True), (TIN, 0, _OF_MADE), (PROVENANCE, 0, _OF_MADE)]
+        self._ready_made += [(TIN, kind, facets) for kind in range(PLANE + 1, MARKS + 1) for facets in (_NONE, _ALL)]
 
     # ---- what there is
 
@@ -321,7 +323,7 @@ class Scene:
         )
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
         layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
-        program = self._program(PREVIEW, False, False)
+        program = self._program(PREVIEW, 0, _NONE)
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
@@ -399,19 +401,21 @@ class Scene:
         hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
         if hatched == MARKS and not layer.surface.has_going:
             hatched = 0
-        coarse = layer.surface.triangles <= _COARSE
-        return self._ready(look, hatched, coarse, layer.surface.has_marks)
+        facets = _ALL if layer.surface.triangles <= _COARSE else _OF_MADE if layer.surface.has_made else _NONE
+        if facets == _OF_MADE:
+            layer.surface.set_provenance()
+        return self._ready(look, hatched, facets, layer.surface.has_marks)
 
-    def _program(self, look: int, waste: int, facets: bool, marked: bool = False) -> moderngl.Program:
+    def _program(self, look: int, waste: int, facets: int, marked: bool = False) -> moderngl.Program:
         """The program for a look; made when it is first wanted."""
         key = look, waste, facets, marked
         if key not in self._programs:
-            constants = {"LOOK": look, "WASTE": waste, "FACETS": int(facets), "MARKED": int(marked)}
+            constants = {"LOOK": look, "WASTE": waste, "FACETS": facets, "MARKED": int(marked)}
             vertex, fragment = (shader_source(f"surface.{kind}.glsl", **constants) for kind in ("vert", "frag"))
             self._programs[key] = self.context.program(vertex, fragment)
         return self._programs[key]
 
-    def _ready(self, look: int, waste: int = 0, facets: bool = False, marked: bool = False) -> moderngl.Program:
+    def _ready(self, look: int, waste: int = 0, facets: int = 0, marked: bool = False) -> moderngl.Program:
         """The program for a look, with everything set that it needs."""
         program = self._program(look, waste, facets, marked)
         clip, view, origin = self._matrices
@@ -465,7 +469,7 @@ class Scene:
         self._aim(camera, layer)
         self.context.polygon_offset = 0.0, 0.0
         self.context.wireframe = True
-        draw(self._ready(EDGES, 0, False, layer.surface.has_marks))
+        draw(self._ready(EDGES, 0, _NONE, layer.surface.has_marks))
         self.context.wireframe = False
 
     def picture(self, camera: Camera, width: int, height: int) -> np.ndarray:

@@ -7,6 +7,7 @@ import moderngl
 import numpy as np
 
 from tinsnip.app.state.buffers import ViewBuffers
+from tinsnip.mesh import MADE
 
 __all__ = ["Surface"]
 
@@ -84,6 +85,7 @@ class Surface:
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
         self._waiting: list[tuple[_Part, int]] = []
         self.has_provenance = False
+        self.has_made = self.triangles > 0 and bool((buffers.mesh.provenance == MADE).any())
         self.values_of = -1
         """The look that the values it has are for; -1: it has none."""
         self.is_light_ready = self.is_ready = self.triangles == 0
@@ -175,6 +177,7 @@ class Surface:
         for texture in self._textures:
             texture.release()
         self._textures, self.has_provenance, self.values_of = [], False, -1
+        self.has_made = bool((buffers.mesh.provenance == MADE).any())
         self._forget_arrays()
         return vertices
 
@@ -346,7 +349,8 @@ class Surface:
                 program[name].value = 2 * place - 1
                 self._rows[name][texture].use(2 * place - 1)
         if "kinds" in program:
-            program["has_kinds"].value = self.has_provenance
+            if "has_kinds" in program:
+                program["has_kinds"].value = self.has_provenance
             if self.has_provenance:
                 self._textures[texture].use(0)
 

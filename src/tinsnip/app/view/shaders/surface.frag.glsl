@@ -4,7 +4,7 @@
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
 // through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
 // that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
-// they are and not as if they were round. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
+// they are and not as if they were round, 2 for a dense one of which only what was made is lit so. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
 uniform float limit;       // the deviation at which the colours end, mm
 uniform usampler2D kinds;  // provenance of each triangle, row by row
@@ -246,7 +246,11 @@ void main() {
 #if FACETS
     vec3 own = normalize(cross(dFdx(seen), dFdy(seen)));
     own = own.z < 0.0 ? -own : own;
-    n = normalize(mix(own, n, smoothstep(0.88, 0.98, dot(own, n))));
+#if FACETS == 2
+    if (texelFetch(kinds, own_row(), 0).r == 2u)
+#endif
+    // what lies between normals that point apart is short: there the corners say nothing of the middle
+    n = normalize(mix(own, n, smoothstep(0.88, 0.98, dot(own, facing))));
 #endif
     float key = max(dot(n, KEY), 0.0);
     float fill = max(dot(n, FILL), 0.0);
