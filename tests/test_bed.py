@@ -232,6 +232,8 @@ class InTheWindow(WindowTest):
         self.assertGreater(count, 0)
         self.assertEqual(tray.copper.text().split()[0], "Delete")
         self.assertIn(grouped(count), tray.copper.text())
+        tray.take(next(tool for tool in tray.select_tools if tool.short == "Tidy"))
+        self.assertEqual((tray.copper.text(), tray.copper.isEnabled()), ("Tidy an edge", False))
         self.key(Qt.Key.Key_Escape)
         self.session.selected.change(self.session.selected.triangles, True)
         self.settle()

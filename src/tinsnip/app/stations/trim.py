@@ -130,9 +130,10 @@ class TrimTray(Tray):
         self.select_row.check([tool.name] if tool is not None else [])
         for one, options in self._options.items():
             options.setVisible(one is tool)
-        self.section.setVisible(not self._selects)  # what is in hand is all there is a button for
-        self.cutting.setVisible(not self._selects)
-        if self._selects:
+        own = self._own_tool
+        self.section.setVisible(own is None)  # what is in hand is all there is a button for
+        self.cutting.setVisible(own is None)
+        if own is not None:
             self.view.show_waste(None)
             self._offer_selected()
         elif self.isVisible() and self.view.hand.rest is self.tool:
@@ -141,20 +142,23 @@ class TrimTray(Tray):
         self._show_bed_button()
 
     @property
-    def _selects(self) -> bool:
-        """Whether what is in hand selects."""
+    def _own_tool(self) -> Tool | None:
+        """What is in hand, where it is of the second row."""
         tool = self.view.hand.tool
-        return tool is not None and tool.station == "Trim"
+        return tool if tool is not None and tool.station == "Trim" else None
 
     def _offer_selected(self) -> None:
-        if self._selects:
+        own = self._own_tool
+        if own is not None and not own.selects:
+            self.offer(own.name, "a click in the view does it")
+        elif own is not None:
             count = self.session.selected.count
             why = "" if count else "select something first"
             self.offer(f"Delete {counted(count, 'triangle')}" if count else "Delete what is selected", why)
 
     def _show_bed_button(self) -> None:
         """The bed has a button of its own where the copper one does something else."""
-        self.bed_button.setVisible(self._bed is not None and (self._selects or not self._cuts_bed))
+        self.bed_button.setVisible(self._bed is not None and (self._own_tool is not None or not self._cuts_bed))
 
     @property
     def _cuts_bed(self) -> bool:
@@ -298,7 +302,7 @@ class TrimTray(Tray):
         self.section.fill()
         self.swap_button.setEnabled(plan is not None)
         self._show_bed_button()
-        if self._selects:
+        if self._own_tool is not None:
             return
         if plan is None:
             for label in (self.goes, self.stays):
@@ -321,7 +325,7 @@ class TrimTray(Tray):
 
     def _show_count(self, result: tuple[Mesh, int]) -> None:
         mesh, count = result
-        if self.plan is None or mesh is not self.session.mesh or self._selects:
+        if self.plan is None or mesh is not self.session.mesh or self._own_tool is not None:
             return
         both, body = self.tool.keeps_both, self.section.body
         self.goes.setText("0" if both else grouped(count))
@@ -340,7 +344,7 @@ class TrimTray(Tray):
 
     def cut(self) -> None:
         """Make the cut, or set one up where none is; with a tool that selects, delete what is selected."""
-        if self._selects:
+        if self._own_tool is not None:
             self.asked.emit("delete selected")
             return
         drawing = getattr(self.tool, "drawing", None)

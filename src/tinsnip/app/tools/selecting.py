@@ -41,7 +41,7 @@ class Selects(Tool):
 
     station = "Trim"
     """The station that offers what has a name."""
-    hides_rest = True
+    selects = hides_rest = True
     cursor = Qt.CursorShape.CrossCursor
 
     def found(self, work: Callable[[Mesh, Progress], np.ndarray], keys: Qt.KeyboardModifier) -> None:
@@ -229,7 +229,7 @@ class Brush(Tool):
     name = "Brush a selection"
     picture, short = "brush", "Brush"
     station = "Trim"
-    hides_rest = True
+    selects = hides_rest = True
     cursor = Qt.CursorShape.CrossCursor
     options = (
         Option("Radius", "radius", 26.0, (0.01, 10_000.0)),

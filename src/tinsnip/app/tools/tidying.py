@@ -20,6 +20,7 @@ class TidyEdge(Tool):
     name = "Tidy an edge"
     picture, short = "tidy", "Tidy"
     station = "Trim"
+    hides_rest = True
     cursor = Qt.CursorShape.CrossCursor
     options = (
         Option("Rows it may reach", "rows", 4, (1, 50)),

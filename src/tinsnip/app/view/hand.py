@@ -112,6 +112,8 @@ class Tool(QObject):
         How the pointer looks while it is in hand.
     draws : bool
         A press is its own wherever nothing always stands, tags included.
+    selects : bool
+        What it finds becomes the selection.
     hides_rest : bool
         What the station has in hand otherwise is not drawn meanwhile.
     picture, short : str
@@ -125,7 +127,7 @@ class Tool(QObject):
     name = ""
     picture = ""
     short = ""
-    draws = hides_rest = False
+    draws = selects = hides_rest = False
     options: tuple[Option, ...] = ()
     act_text = ""
     option_changed = Signal()
