@@ -1,5 +1,6 @@
 """Strokes: what a brush moves costs what lies under it, is seen at once, and comes to the same as its step."""
 
+import threading
 import unittest
 from pathlib import Path
 from typing import ClassVar
@@ -10,6 +11,7 @@ import numpy as np
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tests.seeds import seeds
+from tinsnip.errors import Cancelled
 from tinsnip.mesh import MEASURED, SHIFTED, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import Progress
@@ -208,6 +210,42 @@ class ByHand(WindowTest):
     def assert_same(self, one: np.ndarray, other: np.ndarray) -> None:
         """The same picture, but for the last bit of a level: a renderer rounds by where it begins."""
         self.assertLessEqual(int(np.abs(one.astype(int) - other).max()), 1)
+
+    def test_a_stroke_that_cannot_become_a_step_is_put_back(self) -> None:
+        path = Path(self.folder.name) / "ball.ply"
+        write_mesh(specimens.sphere(40.0, 40).mesh, path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        stroking, tasks = self.view.stroking, self.session.tasks
+        stroking.prepare()
+        self.settle()
+        before, mesh = self.pixels(), self.session.mesh
+
+        def draw() -> None:
+            self.assertTrue(stroking.begin(Dent(radius_mm=4.0, by_mm=0.5)))
+            stroking.touch(
+                stroking.hit(*self.view.camera.ray_from_outside(self.view.width() / 2, self.view.height() / 2))
+            )
+            self.assertTrue(stroking.is_under_way)
+
+        draw()  # something else has begun meanwhile
+        gate = threading.Event()
+        tasks.foreground("Waiting", lambda progress: gate.wait(20), lambda result: None)
+        stroking.end()
+        gate.set()
+        self.settle()
+        self.assert_same(before, self.pixels())
+        draw()  # it is stopped by its Cancel
+        with mock.patch.object(Dent, "accounted", side_effect=Cancelled):
+            stroking.end()
+            self.settle()
+        self.assertIs(self.session.mesh, mesh)
+        self.assert_same(before, self.pixels())
+        draw()
+        stroking.end()
+        self.settle()
+        self.assertIsNot(self.session.mesh, mesh)
+        self.assertEqual(len(self.session.job.log), 2)
 
     def pixels(self) -> np.ndarray:
         """What the view shows of the part, without what lies over it."""

@@ -4,7 +4,7 @@ import time
 from typing import NamedTuple
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers
 from tinsnip.app.state.session import Session
@@ -124,17 +124,30 @@ class Stroking(QObject):
     def cancel(self) -> None:
         """Put everything back as it was before the stroke."""
         now, self._now = self._now, None
-        if now is not None and now.came_by:
-            moved = np.flatnonzero((now.working.vertices != now.piece.mesh.vertices).any(axis=1))
-            now.working.move(moved, now.piece.mesh.vertices[moved])
-            self._tell(now, moved)
+        if now is not None:
+            self._put_back(now)
+
+    def _put_back(self, now: _UnderWay) -> None:
+        """Let the screen show the part as it was before the stroke."""
+        buffers = self._session.known.buffers_of(now.piece.mesh)
+        if buffers is None:
+            return
+        differ = (now.places != buffers.places).any(axis=1) | (now.normals != buffers.normals).any(axis=1)
+        lit = np.flatnonzero(differ)
+        if len(lit):
+            points = np.concatenate([now.places[lit], buffers.places[lit]]).astype(np.float64) + now.origin
+            self.touched.emit(Touched(lit, buffers.places, buffers.normals, points))
 
     def end(self) -> None:
-        """Make the stroke a step; beside the window."""
+        """Make the stroke a step, beside the window; where that is not possible or is stopped, all is put back."""
         now, self._now = self._now, None
         if now is None or not now.came_by:
             return
         session, piece = self._session, now.piece
+        if session.tasks.busy is not None:
+            self._put_back(now)
+            session.message.emit(f"{session.tasks.title} is still going on; the stroke was not made", True)
+            return
         stroke = now.brush.model_copy(update={"places": tuple(now.came_by)})
 
         def work(progress: Progress) -> Step:
@@ -145,7 +158,16 @@ class Stroking(QObject):
             if session.job.piece is piece:
                 session.enter([step])
 
+        def ended() -> None:
+            session.tasks.busy_changed.disconnect(ended)
+            QTimer.singleShot(0, settle)  # what was done is entered first
+
+        def settle() -> None:
+            if session.job.piece is piece and session.tasks.busy is None:  # stopped: the screen shows what is not
+                self._put_back(now)
+
         session.tasks.foreground(stroke.title, work, done)
+        session.tasks.busy_changed.connect(ended)
 
     def _tell(self, now: _UnderWay, moved: np.ndarray) -> None:
         """Bring what the screen shows up to date round some vertices."""
