@@ -3,6 +3,7 @@
 import numpy as np
 
 from tinsnip.errors import BadInput
+from tinsnip.kernels import kernel
 from tinsnip.progress import DONE, Progress, check_here, polled_here
 from tinsnip.space.dualsurface import DualSurface, dual_surface, nodes_to_turn
 from tinsnip.space.lattice import INSIDE, SHIFT, SIDE, Crossings, Lattice
@@ -20,6 +21,8 @@ _COARSE = 4
 """Blocks along the side of what is looked at first."""
 _CUTS = 2
 """How often it is asked where the skin cuts an edge of the lattice: each time from nearer by."""
+_APART = 0.51
+"""Steps off the surface from which neighbours lie on one side of it for sure: half of one, and what rounding may do."""
 _SLANT = 0.2
 _NEWTON = 2
 _SHARP = 0.98
@@ -231,18 +234,49 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool, progre
     )  # fmt: skip
 
 
+@kernel
+def _hang_together(away, apart, least, spokesman):
+    """The node that speaks for each: the first of its block, from `least` on, that it hangs together with by nodes
+    over `apart`; else -1."""
+    stack = np.empty(_NODES, dtype=np.int64)
+    for b in range(away.shape[0]):
+        for i in range(_NODES):
+            spokesman[b, i] = -1
+        for i in range(_NODES):
+            if away[b, i] <= least or spokesman[b, i] >= 0:
+                continue
+            spokesman[b, i] = i
+            stack[0] = i
+            height = 1
+            while height > 0:
+                height -= 1
+                own = stack[height]
+                stride = 1
+                for _ in range(3):
+                    place = own // stride % SIDE
+                    for way in (-1, 1):
+                        other = own + way * stride
+                        if 0 <= place + way < SIDE and spokesman[b, other] < 0 and away[b, other] > apart:
+                            spokesman[b, other] = i
+                            stack[height] = other
+                            height += 1
+                    stride *= SIDE
+
+
 def _within(field: Winding, places: np.ndarray, away: np.ndarray, far: float, step: float) -> np.ndarray:
     """Which nodes of blocks lie within the surface, bool, shape (N, 64); not told of those too near it to matter.
 
-    A node further than a step from the surface lies on the same side as its neighbours. So one stands for all of a
-    block where each is; in other blocks those are asked that lie about as far off as the skin, or further.
+    Two neighbours that are both further than half a step from the surface lie on the same side of it. So of the nodes
+    of a block that lie about as far off as the skin, or further, one is asked for all that hang together so.
     """
-    parted = away.min(axis=1) <= 1.01 * step
-    within = np.repeat(field.at(places[:, _NODES // 2 + SIDE // 2]) > 0.5, _NODES).reshape(away.shape)
-    ask = parted[:, None] & (away > far - 2.0 * step)
-    within[parted] = False
-    within[ask] = field.at(places[ask]) > 0.5
-    return within
+    spokesman = np.empty(away.shape, dtype=np.int8)
+    _hang_together(away, _APART * step, far - 2.0 * step, spokesman)
+    block, node = np.nonzero(spokesman == np.arange(_NODES))
+    within = np.zeros(away.shape, dtype=bool)
+    within[block, node] = field.at(places[block, node]) > 0.5
+    check_here()
+    told = np.take_along_axis(within, np.maximum(spokesman, 0).astype(np.int64), axis=1)
+    return told & (spokesman >= 0)
 
 
 def _near_level(field: Winding, low: np.ndarray, width: float, blocks: np.ndarray, far: float) -> np.ndarray:

@@ -10,7 +10,7 @@ from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.singles import as_files_hold
 from tinsnip.space.tree import closest_points
 from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
-from tinsnip.treat.reduce.reduce import Reduce
+from tinsnip.treat.reduce.reduce import Reduce, new_crossings
 from tinsnip.treat.treatment import Context
 
 __all__ = ["spare_offset_skin"]
@@ -80,6 +80,10 @@ def _spared(skin: Mesh, far: float, progress: Progress) -> tuple[np.ndarray, np.
             break
         count = math.isqrt(low * high)
     if best < len(skin.faces):
+        level = record.level(best)
+        reduced = Mesh(level.vertices, level.faces)
+        if reduced.edges.open == 0 and len(new_crossings(skin, reduced)) == 0:
+            return reduced.vertices, reduced.faces
         outcome = Reduce(triangles=best).apply(skin, Context(progress))
         if outcome.account.crossings == 0 and outcome.mesh.edges.open == 0:
             return outcome.mesh.vertices, outcome.mesh.faces
