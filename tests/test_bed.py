@@ -269,7 +269,7 @@ class InTheWindow(WindowTest):
         triangle = int(np.argmin(np.linalg.norm(middle - on_bed, axis=1)))
         self.assertEqual(stand.laying(raw, triangle, middle[triangle]), StandOnBed(number=1))
         self.click(tray.bed)
-        self.wait_for(lambda: tray.copper.isVisible())
+        self.wait_for(lambda: tray.copper.isEnabled())
         self.assertIs(self.session.mesh, raw)
         self.key(Qt.Key.Key_Return)
         stood = self.session.mesh

@@ -308,7 +308,7 @@ class Intake(WindowTest):
         self.assertIsNotNone(self.view.scene.turn)
         self.key(Qt.Key.Key_Escape)
         self.assertIsNone(self.view.scene.turn)
-        self.assertFalse(tray.copper.isVisible())
+        self.assertFalse(tray.copper.isEnabled())
         self.click(self.buttons(tray)["Lay a picked flat on the bed…"])
         self.click(self.view, *self.spot_on_top(raw))
         self.key(Qt.Key.Key_Return)

@@ -119,8 +119,10 @@ class StandTray(Tray):
         treatment = self._previewed()
         if treatment is not None:
             self.shown.setText(f"Shown: {_lower(self.session.preview.outcome.text)}. Enter lets it stand so, Esc not.")
-        for one in (self.shown, self.copper):
-            one.setVisible(treatment is not None)
+        self.shown.setVisible(treatment is not None)
+        self.offer(
+            "Let it stand so", "" if treatment is not None else "stand it on the found bed, or pick a flat, first"
+        )
 
     def do(self) -> None:
         """Do what is shown."""
