@@ -186,6 +186,9 @@ class ByHand(WindowTest):
         self.assertFalse(finder.isVisible())
         self.assertTrue(self.window.isVisible() and self.view.hasFocus())
         self.key(Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+        self.click(self.view, 5, self.view.height() - 5)  # a click beside it leaves it too
+        self.assertFalse(finder.isVisible())
+        self.key(Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
         QTest.keyClicks(finder.line, "xyzzy")
         self.assertTrue(finder.none.isVisible())
         self.key(Qt.Key.Key_Return)

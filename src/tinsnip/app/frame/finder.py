@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple, Protocol
 
 from PySide6.QtCore import QEvent, Qt, QTimer
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
     QFrame,
@@ -82,6 +82,11 @@ class _Line(TextField):
             event.accept()
             return True
         return super().event(event)
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if event.reason() not in (Qt.FocusReason.ActiveWindowFocusReason, Qt.FocusReason.PopupFocusReason):
+            self._finder.hide()  # something else was clicked
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
@@ -209,7 +214,7 @@ class Finder(QFrame):
 
     def _read_tray(self) -> None:
         """Add the controls of one more tray."""
-        if not self._unread or self._window.session.mesh is None:
+        if not self._unread or self._window.session.mesh is None or self.isHidden():
             self._more.stop()
             return
         name = self._unread.pop(0)
