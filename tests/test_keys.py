@@ -234,7 +234,7 @@ class Keys(WindowTest):
         self.key(Qt.Key.Key_Return)
         self.assertEqual(len(self.session.mesh.faces), once)
         self.key(Qt.Key.Key_Z, Z)
-        self.assertEqual(trim.copper.text(), "Cut the hatched side away")
+        self.assertEqual(trim.copper.text(), "Cut the bed away")
         self.key(Qt.Key.Key_6)
         self.key(Qt.Key.Key_Return)
         for number, name in ((5, "Holes"), (8, "Solid")):
