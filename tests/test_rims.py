@@ -176,7 +176,7 @@ class ByHand(WindowTest):
         self.assertFalse(self.session.is_ticked(self.session.findings()[0]))
         self.type_number(tray.limit, "500")
         self.assertTrue(self.session.is_ticked(self.session.findings()[0]))
-        self.assertEqual([f.id for f in self.session.findings()], ["H1", "R1"])
+        self.assertEqual([f.id for f in self.session.findings()], ["H2", "R1"])
         # the view follows the slider at once, by what is exact later
         self.wait_for(lambda: self.session.preview is not None)
         asked = self.session.preview.treatment
