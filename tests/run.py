@@ -28,7 +28,8 @@ _LONGEST = 1500
 """Seconds after which a module hangs."""
 _LONG = (
     "test_ready", "test_part_scans", "test_bounds", "test_window_work", "test_window", "test_job_file", "test_recast",
-    "test_print_solid", "test_tree_and_smooth", "test_joining", "test_random_jobs", "test_screens", "test_monkey", "test_losing",
+    "test_print_solid", "test_tree_and_smooth", "test_joining", "test_random_jobs", "test_screens", "test_monkey",
+    "test_losing",
 )  # fmt: skip
 """Modules that take long; they begin first, so that the processes end together."""
 _DONE = "-- module done "
