@@ -71,6 +71,8 @@ class WindowTest(unittest.TestCase):
         self._wake = QTimer(singleShot=True)
 
     def tearDown(self) -> None:
+        self.session.tasks.stop_all()  # a test that failed meanwhile would be asked about it, and nobody answers
+        self.wait_idle()
         self.close_window()
         self.window.deleteLater()
         self.application.processEvents()

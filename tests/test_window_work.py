@@ -178,7 +178,7 @@ class InTheWindow(WindowTest):
                 self.application.processEvents()
                 self.assertLess(time.monotonic(), end)
             self.assertIn("Taking its time", box.text.text())
-            self.assertRegex(box.bar.text(), r"\d+ %, \d+ s left")
+            self.assertRegex(box.bar.text(), r"\d+ %, about \d+ s left")
             self.assertFalse(self.window.stack.isEnabled())
             # the view still turns, and a second step is refused in words
             turn = self.view.camera.turn
