@@ -50,7 +50,7 @@ class TrimTray(Tray):
         self.select_tools: list[Tool] = []
         self._options: dict[Tool, ToolOptions] = {}
         self._past: list[tuple[SnipSection, CutPlan]] = []
-        self._is_as_set_up = self._is_untouched = False
+        self._is_as_set_up = False
         super().__init__(session, view)
         self._later = QTimer(self, singleShot=True, interval=60)
         self._later.timeout.connect(self._count)
@@ -163,7 +163,12 @@ class TrimTray(Tray):
     @property
     def _cuts_bed(self) -> bool:
         """Whether the cut that stands is the one that was set up for the bed."""
-        return self._bed is not None and self._is_untouched and self.section is self.straight
+        bed, plan = self._bed, self.plan
+        if bed is None or plan is None or self.section is not self.straight:
+            return False
+        normal, offset = plan.waste_plane()
+        stands = np.allclose(normal, bed.normal) and np.isclose(offset, bed.offset + bed.above)
+        return bool(stands) and not (self.close_box.isChecked() or self.both_box.isChecked())
 
     def _cut_bed(self) -> None:
         self.session.apply(FindBed(most_share=1.0))
@@ -196,7 +201,7 @@ class TrimTray(Tray):
         mesh = self.session.mesh
         if mesh is not None and len(mesh.faces):
             plan = self.section.new_plan(mesh.box)
-            self._is_as_set_up = self._is_untouched = plan is not None
+            self._is_as_set_up = plan is not None
             self.tool.show(plan)
             self._place_above_bed()
             self._show_plan()
@@ -279,7 +284,7 @@ class TrimTray(Tray):
         return np.array_equal(plan.box, mesh.box) and plan.cut_from in (0, len(mesh.faces))
 
     def _ticked(self, *_: object) -> None:
-        self._is_as_set_up = self._is_untouched = False
+        self._is_as_set_up = False
         for section in self.sections:
             section.tool.keeps_both = self.both_box.isChecked()
         self.tool.show_waste()
@@ -287,14 +292,14 @@ class TrimTray(Tray):
 
     def swap(self) -> None:
         """Let the other side go."""
-        self._is_as_set_up = self._is_untouched = False
+        self._is_as_set_up = False
         if self.plan is not None:
             self.plan.swap()
             self.tool.show_waste()
             self._show_plan()
 
     def _edited(self) -> None:
-        self._is_as_set_up = self._is_untouched = False
+        self._is_as_set_up = False
         self._show_plan()
 
     def _show_plan(self) -> None:
