@@ -36,7 +36,6 @@ class Found(Protocol):
     session: Session
     viewport: Viewport
     menus: Menus
-    trays: dict[str, Tray]
 
     def tray(self, name: str) -> Tray: ...
 

@@ -11,8 +11,9 @@ from tinsnip.app.state.session import Session
 from tinsnip.job import Piece, Step, step_of_outcome
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
-from tinsnip.progress import Progress, polled_here
-from tinsnip.space.tree import Tree, first_hits
+from tinsnip.progress import Progress
+from tinsnip.space.picking import first_hit_in
+from tinsnip.space.tree import Tree
 from tinsnip.treat.stroke import Stroke
 from tinsnip.treat.working import Working
 
@@ -109,8 +110,8 @@ class Stroking(QObject):
         tree = self.tree
         if tree is None:
             return None
-        along, triangle = first_hits(tree, start[None], way[None], polled_here())
-        return None if triangle[0] < 0 else start + along[0] * way
+        hit = first_hit_in(tree, start, way)
+        return None if hit is None else hit[1]
 
     def touch(self, place: np.ndarray) -> None:
         """Come by one more place."""

@@ -137,7 +137,7 @@ class Scene:
 
         True where nothing has to come: only vertices have moved.
         """
-        if self.now is not None and "now" not in self._coming and self.now.take_over(buffers) is not None:
+        if self.now is not None and "now" not in self._coming and self.now.take_over(buffers):
             self.set_lines([])
             self.set_patch(None, None)
             return True

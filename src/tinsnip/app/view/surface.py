@@ -161,25 +161,24 @@ class Surface:
                 part.array[rows] = new[part.name][proxy.vertices[rows]]
                 _write_rows(part, rows)
 
-    def take_over(self, buffers: ViewBuffers) -> np.ndarray | None:
-        """Go over to buffers of the same triangles over moved vertices: those that differ, int, shape (K,).
+    def take_over(self, buffers: ViewBuffers) -> bool:
+        """Go over to buffers of the same triangles over moved vertices.
 
-        None where it has to be made anew: other triangles, another origin, or not all of it is there yet.
+        False where it has to be made anew: other triangles, another origin, or not all of it is there yet.
         """
         old = self.buffers
         same = buffers.faces is old.faces and buffers.proxy is old.proxy and buffers.colours is old.colours
         if not (same and self.is_ready and self.triangles and np.array_equal(buffers.origin, self.origin)):
-            return None
+            return False
         differ = (buffers.places != self.places).any(axis=1) | (buffers.normals != self.normals).any(axis=1)
-        vertices = np.flatnonzero(differ)
-        self.rewrite(vertices, buffers.places, buffers.normals)
+        self.rewrite(np.flatnonzero(differ), buffers.places, buffers.normals)
         self.buffers = buffers
         for texture in self._textures:
             texture.release()
         self._textures, self.has_provenance, self.values_of = [], False, -1
         self.has_made = bool((buffers.mesh.provenance == MADE).any())
         self._forget_arrays()
-        return vertices
+        return True
 
     def _array(self, name: str, program: moderngl.Program, chunk: int = 0) -> moderngl.VertexArray:
         """The vertex array over a chunk of the whole mesh, its stand-in or its voids, for one program."""
