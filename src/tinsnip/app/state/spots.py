@@ -12,7 +12,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.picking import first_hit, first_hit_in
 
-__all__ = ["Ray", "Spot", "pick_shown", "piece_under"]
+__all__ = ["Ray", "Spot", "hit_on", "pick_shown", "piece_under"]
 
 Ray = tuple[np.ndarray, np.ndarray]
 """A point, mm, and a direction away from the eye, shape (3,) each."""
@@ -30,6 +30,16 @@ class Spot(NamedTuple):
     def mesh(self) -> Mesh:
         """The piece's mesh."""
         return self.piece.mesh
+
+
+def hit_on(mesh: Mesh, ray: Ray, hidden: np.ndarray | None = None) -> tuple[int, np.ndarray] | None:
+    """The first triangle of a mesh that is met along a ray, and where; those hidden, bool, shape (F,), are not."""
+    if hidden is None:
+        by_tree = is_known(mesh, Mesh.tree)
+        return first_hit_in(mesh.tree, *ray) if by_tree else first_hit(mesh.vertices, mesh.faces, *ray)
+    shown = np.flatnonzero(~hidden)
+    hit = first_hit(mesh.vertices, mesh.faces[shown], *ray)
+    return None if hit is None else (int(shown[hit[0]]), hit[1])
 
 
 def piece_under(session: Session, ray: Ray) -> Piece | None:
@@ -56,16 +66,8 @@ def pick_shown(
     active = session.job.piece
 
     def find(progress: object) -> Spot | None:
-        spots = []
-        for piece in pieces:
-            faces = piece.mesh.faces
-            shown = np.flatnonzero(~hidden) if piece is active and hidden is not None else None
-            if shown is None and is_known(piece.mesh, Mesh.tree):
-                hit = first_hit_in(piece.mesh.tree, *ray)
-            else:
-                hit = first_hit(piece.mesh.vertices, faces if shown is None else faces[shown], *ray)
-            if hit is not None:
-                spots.append(Spot(piece, int(hit[0] if shown is None else shown[hit[0]]), hit[1]))
+        hits = [(piece, hit_on(piece.mesh, ray, hidden if piece is active else None)) for piece in pieces]
+        spots = [Spot(piece, *hit) for piece, hit in hits if hit is not None]
         return min(spots, key=lambda spot: float((spot.point - ray[0]) @ ray[1]), default=None)
 
     def take(spot: Spot | None) -> None:

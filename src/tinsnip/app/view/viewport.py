@@ -15,6 +15,7 @@ from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks, with_ticked
 from tinsnip.app.state.readings import Readings
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.state.spots import hit_on
 from tinsnip.app.state.stroking import Stroking, Touched
 from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
@@ -574,12 +575,7 @@ class Viewport(QOpenGLWidget):
             return
 
         def find(progress: object) -> tuple[int, np.ndarray] | None:
-            if hidden is None:
-                by_tree = is_known(mesh, Mesh.tree)
-                return first_hit_in(mesh.tree, *ray) if by_tree else first_hit(mesh.vertices, mesh.faces, *ray)
-            shown = np.flatnonzero(~hidden)
-            hit = first_hit(mesh.vertices, mesh.faces[shown], *ray)
-            return None if hit is None else (int(shown[hit[0]]), hit[1])
+            return hit_on(mesh, ray, hidden)
 
         def take(hit: tuple[int, np.ndarray] | None) -> None:
             if self.session.mesh is not mesh:
