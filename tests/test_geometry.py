@@ -134,8 +134,8 @@ class Measures(unittest.TestCase):
         cosine = (vertex_normals(mesh.vertices, mesh.faces) * expected).sum(axis=1)
         self.assertGreater(cosine.min(), 0.999)
         # samples lie on the surface, as many to an area anywhere
-        points = spread_by_area(mesh.vertices, mesh.faces, 40_000)
-        self.assertTrue(np.array_equal(points, spread_by_area(mesh.vertices, mesh.faces, 40_000)))
+        points, _ = spread_by_area(mesh.vertices, mesh.faces, 40_000)
+        self.assertTrue(np.array_equal(points, spread_by_area(mesh.vertices, mesh.faces, 40_000)[0]))
         distance = closest_points(mesh.tree, points, Progress().state)[0]
         self.assertLess(distance.max(), 1e-9)
         outside = np.hypot(points[:, 0], points[:, 1]) > ring
@@ -193,9 +193,9 @@ class StandIns(unittest.TestCase):
             light = Mesh(places, proxy.faces)
             self.assertLess(np.abs(light.box - mesh.box).max(), 2 * cell)
             # no part of the surface is farther from it than the cells it was made with, nor it from the surface
-            samples = spread_by_area(mesh.vertices, mesh.faces, 5000)
+            samples, _ = spread_by_area(mesh.vertices, mesh.faces, 5000)
             self.assertLess(closest_points(light.tree, samples, Progress().state)[0].max(), 2 * cell)
-            samples = spread_by_area(places, proxy.faces, 5000)
+            samples, _ = spread_by_area(places, proxy.faces, 5000)
             self.assertLess(closest_points(mesh.tree, samples, Progress().state)[0].max(), 2 * cell)
             # each of its triangles knows the one it was: they are neighbours, and look the same way as a rule
             own = mesh.vertices[mesh.faces[proxy.source]].mean(axis=1)

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+import numpy as np
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
@@ -14,6 +15,7 @@ from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
 from tinsnip.survey.strays import with_voids_meant
+from tinsnip.words import percent
 
 __all__ = ["check", "compare"]
 
@@ -68,16 +70,33 @@ def _print_facts(facts: dict[str, Any]) -> None:
 @click.argument("a", type=click.Path(path_type=Path))
 @click.argument("b", type=click.Path(path_type=Path))
 @click.option("--samples", default=200_000, show_default=True, type=click.IntRange(100, 20_000_000))
+@click.option("--align", "aligned", is_flag=True, help="Lay A on B first, wherever it lies, and tell by what matrix.")
 @UNIT
 @JSON
-def compare(a: Path, b: Path, samples: int, unit: str | None, as_json: bool) -> None:
+def compare(a: Path, b: Path, samples: int, aligned: bool, unit: str | None, as_json: bool) -> None:
     """Deviation of A from B and back, in mm: largest, 99th percentile, rms, mean."""
     with shown("Comparing") as progress:
         first, second = (read_scan(path, unit, progress).mesh for path in (a, b))
+        laid = None
+        if aligned:
+            from tinsnip.space.rigid import moved_points
+            from tinsnip.survey.alignment import find_alignment
+
+            with progress.part(0.0, 0.6):
+                laid = find_alignment(first, second, progress, (np.eye(4),))
+            first = first.moved(moved_points(laid.matrix, first.vertices))
         there, back = deviation(first, second, samples, progress)
     if as_json:
         facts = {"a": str(a), "b": str(b), "a_to_b": there._asdict(), "b_to_a": back._asdict()}
+        if laid is not None:
+            facts["align"] = laid.facts()
         click.echo(json.dumps(facts, indent=2))
         return
+    if laid is not None:
+        click.echo(f"{a.name} laid on {b.name}: {percent(laid.overlap)} of it lies there, rms {laid.rms_mm:.6g} mm, by")
+        for row in laid.matrix:
+            click.echo("  " + " ".join(f"{x:14.9g}" for x in row))
+        if laid.doubt:
+            click.echo(f"  not sure: {laid.doubt}")
     for title, d in ((f"{a.name} from {b.name}", there), (f"{b.name} from {a.name}", back)):
         click.echo(f"{title}: largest {d.max:.6g}, 99 % {d.p99:.6g}, rms {d.rms:.6g}, mean {d.mean:.6g} mm")

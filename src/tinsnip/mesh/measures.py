@@ -128,8 +128,8 @@ def areas_by_kind(vertices: np.ndarray, faces: np.ndarray, kind: np.ndarray, kin
 
 
 @kernel
-def _spread(vertices, faces, total, draws, out, state):
-    """One point in each equal share of the area, by three random numbers each."""
+def _spread(vertices, faces, total, draws, out, of, state):
+    """One point in each equal share of the area, by three random numbers each, and the triangle it lies in."""
     count = out.shape[0]
     share = total / count
     f = 0
@@ -141,6 +141,7 @@ def _spread(vertices, faces, total, draws, out, state):
         while done < at and f < faces.shape[0] - 1:
             f += 1
             done += 0.5 * _double_area(vertices, faces[f, 0], faces[f, 1], faces[f, 2])
+        of[i] = f
         u, v = draws[i, 1], draws[i, 2]
         if u + v > 1.0:
             u, v = 1.0 - u, 1.0 - v
@@ -149,15 +150,22 @@ def _spread(vertices, faces, total, draws, out, state):
             out[i, k] = x + u * (vertices[faces[f, 1], k] - x) + v * (vertices[faces[f, 2], k] - x)
 
 
-def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: int = 0) -> np.ndarray:
-    """Points spread evenly over the triangles' area, shape (count, 3); deterministic. None on a mesh without area."""
+def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: int = 0) -> tuple[np.ndarray, np.ndarray]:
+    """Points spread evenly over the triangles' area; deterministic. None on a mesh without area.
+
+    Returns
+    -------
+    points : ndarray, shape (count, 3)
+    triangles : ndarray of int32, shape (count,)
+        Those that they lie in.
+    """
     total = float(areas_by_kind(vertices, faces, np.zeros(len(faces), dtype=np.uint8), 1)[0])
     if total <= 0.0 or count == 0:
-        return np.empty((0, 3))
-    out = np.empty((count, 3))
-    _spread(vertices, faces, total, np.random.default_rng(seed).random((count, 3)), out, polled_here())
+        return np.empty((0, 3)), np.empty(0, dtype=np.int32)
+    out, of = np.empty((count, 3)), np.empty(count, dtype=np.int32)
+    _spread(vertices, faces, total, np.random.default_rng(seed).random((count, 3)), out, of, polled_here())
     check_here()
-    return out
+    return out, of
 
 
 def face_vectors(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:

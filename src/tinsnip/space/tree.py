@@ -238,16 +238,25 @@ def nearest(V, faces, order, boxes, x, y, z, guess, stack, near):
 
     A triangle that may be close is a good `guess`; -1 for none. `stack` and `near` are room for 128 nodes.
     """
+    return _nearest_within(V, faces, order, boxes, x, y, z, guess, np.inf, stack, near)
+
+
+@kernel
+def _nearest_within(V, faces, order, boxes, x, y, z, guess, most, stack, near):
+    """As `nearest`, where there is a triangle closer than a squared distance; that, and -1, where there is none."""
     leaves = boxes.shape[0] // 2 + 1
     first = leaves - 1
     count = order.shape[0]
-    best = np.inf
+    best = most
     bx, by, bz = x, y, z
     hit = -1
     if guess >= 0:
-        bx, by, bz = on_triangle(V, faces[guess, 0], faces[guess, 1], faces[guess, 2], x, y, z)
-        best = (bx - x) ** 2 + (by - y) ** 2 + (bz - z) ** 2
-        hit = guess
+        cx, cy, cz = on_triangle(V, faces[guess, 0], faces[guess, 1], faces[guess, 2], x, y, z)
+        d = (cx - x) ** 2 + (cy - y) ** 2 + (cz - z) ** 2
+        if d < best:
+            best = d
+            hit = guess
+            bx, by, bz = cx, cy, cz
     stack[0] = 0
     near[0] = _box_distance2(boxes, 0, x, y, z)
     height = 1
@@ -281,7 +290,7 @@ def nearest(V, faces, order, boxes, x, y, z, guess, stack, near):
 
 
 @kernel
-def _closest(V, faces, order, boxes, points, which, begin, end, distance2, triangle, foot, state):
+def _closest(V, faces, order, boxes, points, which, begin, end, most, distance2, triangle, foot, state):
     stack = np.empty(128, dtype=np.int64)
     near = np.empty(128, dtype=np.float64)
     hit = -1
@@ -291,8 +300,8 @@ def _closest(V, faces, order, boxes, points, which, begin, end, distance2, trian
                 return
         q = which[i]
         # the query before, a neighbour in Morton order, bounds this one
-        best, hit, bx, by, bz = nearest(
-            V, faces, order, boxes, points[q, 0], points[q, 1], points[q, 2], hit, stack, near
+        best, hit, bx, by, bz = _nearest_within(
+            V, faces, order, boxes, points[q, 0], points[q, 1], points[q, 2], hit, most, stack, near
         )  # fmt: skip
         distance2[q] = best
         triangle[q] = hit
@@ -301,7 +310,7 @@ def _closest(V, faces, order, boxes, points, which, begin, end, distance2, trian
 
 
 def closest_points(
-    tree: Tree, points: np.ndarray, state: np.ndarray, foot: np.ndarray | None = None
+    tree: Tree, points: np.ndarray, state: np.ndarray, foot: np.ndarray | None = None, within: float = np.inf
 ) -> tuple[np.ndarray, np.ndarray]:
     """Distance of points to the surface, and the triangle that is closest.
 
@@ -313,12 +322,15 @@ def closest_points(
         Polled for cancelling.
     foot : ndarray, shape (N, 3), optional
         Filled with the closest points themselves.
+    within : float
+        Distance beyond which none is looked for.
 
     Returns
     -------
     distance : ndarray of float64, shape (N,)
+        `within` where there is none so close.
     triangle : ndarray of int32, shape (N,)
-        Of the mesh the tree was built for.
+        Of the mesh the tree was built for; -1 where there is none so close.
     """
     points = np.ascontiguousarray(points, dtype=np.float64)
     distance2 = np.zeros(len(points))
@@ -330,8 +342,8 @@ def closest_points(
 
     def work(begin: int, end: int) -> None:
         _closest(
-            tree.vertices, tree.faces, tree.order, tree.boxes, points, which, begin, end, distance2, triangle, feet,
-            state,
+            tree.vertices, tree.faces, tree.order, tree.boxes, points, which, begin, end, within * within, distance2,
+            triangle, feet, state,
         )  # fmt: skip
 
     in_chunks(work, len(points), 4_000)

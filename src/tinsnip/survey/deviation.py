@@ -41,7 +41,7 @@ class Deviation(NamedTuple):
 
 def spread_points(mesh: Mesh, count: int, seed: int = 0) -> np.ndarray:
     """Points spread evenly by area over a mesh's surface, and its vertices up to as many again; deterministic."""
-    spread = spread_by_area(mesh.vertices, mesh.faces, count, seed)
+    spread, _ = spread_by_area(mesh.vertices, mesh.faces, count, seed)
     # every so many corners: each vertex about as often as another, and none that no triangle uses
     corners = mesh.faces.ravel()
     some = np.unique(corners[:: max(1, len(corners) // (3 * count))])

@@ -24,6 +24,7 @@ from tinsnip.treat.cut.round import RoundSnip
 from tinsnip.treat.cut.straight import StraightSnip
 from tinsnip.treat.cut.tidy import Tidy
 from tinsnip.treat.cut.traced import TracedSnip
+from tinsnip.treat.pieces.align import Align, AlignAll
 from tinsnip.treat.pieces.combine import Combine
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
@@ -84,7 +85,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
 }
 """Every treatment under the name it has in routines."""
 
-ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Merge, Combine)}
+ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Align, AlignAll, Merge, Combine)}
 """Every treatment over several pieces under its name in the log."""
 
 __all__ = [
@@ -93,6 +94,8 @@ __all__ = [
     "TREATMENTS",
     "Account",
     "AddSolid",
+    "Align",
+    "AlignAll",
     "Assembled",
     "Assembly",
     "BoxSnip",

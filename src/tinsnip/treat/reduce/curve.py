@@ -82,13 +82,13 @@ def deviation_curve(record: Record, mesh: Mesh, progress: Progress, levels: int 
         np.rint(np.geomspace(max(_DENSEST * record.most, record.fewest), record.fewest, levels)).astype(int)
     )[::-1]
     samples = min(samples, 4 * len(mesh.faces) + 500)
-    before = spread_by_area(mesh.vertices, mesh.faces, samples, seed=1)
+    before, _ = spread_by_area(mesh.vertices, mesh.faces, samples, seed=1)
     tree = mesh.tree
 
     def measure(level: Level) -> CurvePoint | None:
         if progress.cancelled:
             return None
-        after = spread_by_area(level.vertices, level.faces, samples, seed=2)
+        after, _ = spread_by_area(level.vertices, level.faces, samples, seed=2)
         there, _ = closest_points(tree, after, state)
         back, _ = closest_points(build_tree(level.vertices, level.faces), before, state)
         both = np.concatenate([there, back])

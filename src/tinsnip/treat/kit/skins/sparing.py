@@ -95,7 +95,7 @@ def _fits(skin: Mesh, reduced: Mesh, far: float) -> bool:
     for one, other in ((skin, reduced), (reduced, skin)):
         some = one.vertices[:: max(1, len(one.vertices) // _SAMPLES)]
         if one is reduced:
-            some = spread_by_area(one.vertices, one.faces, _SAMPLES)
+            some, _ = spread_by_area(one.vertices, one.faces, _SAMPLES)
         away, _ = closest_points(other.tree, some, polled_here())
         check_here()
         if np.quantile(away, 0.99) > _OFF * far or away.max() > _MOST_OFF * far:
