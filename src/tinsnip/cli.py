@@ -20,6 +20,7 @@ _COMMANDS = {
     "check": "check:check",
     "run": "run:run",
     "combine": "combine:combine",
+    "merge": "combine:merge",
     "compare": "check:compare",
     "routines": "run:routines",
     "warm": "warm:warm",

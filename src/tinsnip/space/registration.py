@@ -108,8 +108,10 @@ class Agreement(NamedTuple):
         Share of the moved surface's area that has the other on it.
     agrees : float
         Of what could be seen on both, the share that lies on the other.
+    on : float
+        What speaks for the pose: of the points asked, the share that lies on the other; those that bind count more.
     support : float
-        What speaks for the pose, less what speaks against it; at most 1.
+        That, less what speaks against it.
     rms, p95 : float
         Distances of what lies on the other, mm.
     apart : float
@@ -118,6 +120,7 @@ class Agreement(NamedTuple):
 
     overlap: float
     agrees: float
+    on: float
     support: float
     rms: float
     p95: float
@@ -363,13 +366,14 @@ def agreement(moving: Surface, fixed: Surface, matrix: np.ndarray, within: float
     pairs = _pair_up(moving, fixed, matrix, count, max(_FAR * min(moving.size, fixed.size), 3 * within))
     on = pairs.good & (pairs.distance <= within)
     if not on.any():
-        return Agreement(0.0, 0.0, 0.0, 0.0, 0.0, np.inf)
+        return Agreement(0.0, 0.0, 0.0, 0.0, 0.0, 0.0, np.inf)
     own, weights = len(moving.points[:count]), moving.weights[:count]
     hits, beside = float(on.sum()), float(pairs.good.sum() - on.sum())
     distance = pairs.distance[on]
     return Agreement(
         float(weights[on[:own]].sum() / weights.sum()),
         hits / (hits + beside),
+        hits / len(on),
         (hits - _AGAINST * beside) / len(on),
         float(np.sqrt((distance**2).mean())),
         float(np.quantile(distance, 0.95)),

@@ -11,7 +11,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress, stoppable
 from tinsnip.space.posing import are_apart, find_poses, moments
 from tinsnip.space.registration import Agreement, Fit, Freedom, Surface, agreement, freedoms, refine, refine_all
-from tinsnip.survey.surfaces import surface_of
+from tinsnip.survey.surfaces import surface_without_bed
 from tinsnip.words import grouped_number, millimetres
 
 __all__ = ["Alignment", "AllAligned", "align", "align_all", "find_alignment"]
@@ -34,8 +34,9 @@ _FINEST = 0.05
 _NOISE, _TRIANGLES, _SCANNER = 0.35, 0.04, 1e-4
 """By what two scans of one thing may lie apart over stretches of their surface: of their noise, of an edge, and of the
 size for what the scanner does. Right poses came to 0.2 of the noise, wrong ones of a lumpy ball to 0.9 and more."""
-_RIVAL = 0.75
-"""Share of the best pose's support from which another one is nearly as good."""
+_RIVAL, _LESS = 0.05, 0.25
+"""By how much less a rival pose may agree, and the share of the best one's support that it needs. How much of one lies
+on the other tells little: a thing that is the same from several sides has more in common when it is turned."""
 _AGREES = 0.8
 """Of what both pieces show, the share that has to agree: two scans of one thing with bed remains gave 0.85 and more,
 other poses of free shapes 0.4 and less."""
@@ -102,9 +103,9 @@ class Alignment:
 
 def _ready(moving: Mesh, fixed: Mesh) -> tuple[Surface, Surface]:
     for mesh in (moving, fixed):
-        if len(mesh.faces) == 0 or not len(surface_of(mesh).points):
+        if len(mesh.faces) == 0 or not len(surface_without_bed(mesh).points):
             raise BadInput("one of the pieces has no surface to align by; choose another")
-    return surface_of(moving), surface_of(fixed)
+    return surface_without_bed(moving), surface_without_bed(fixed)
 
 
 def _told(
@@ -235,14 +236,20 @@ def find_alignment(
         raise BadInput("nothing of one piece lies on the other in any pose; align them by points")
     least = min(fit.spread for fit in fits)
     within = _within(least, mine, theirs)
-    ranked = sorted(
-        ((agreement(mine, theirs, fit.matrix, within, _JUDGED_BY).support, i) for i, fit in enumerate(fits)),
-        key=lambda pair: (-pair[0], pair[1]),
-    )
-    support, best = ranked[0]
+    judged = [agreement(mine, theirs, fit.matrix, within, _JUDGED_BY) for fit in fits]
+    # what speaks against a pose tells more than how much speaks for it: a thing turned by one of its bolts has plenty
+    ranked = sorted(range(len(fits)), key=lambda i: (2.0 * judged[i].support - judged[i].on, i))[::-1]
+    best = ranked[0]
     progress.step("Aligning")
     fit = refine(mine, theirs, fits[best].matrix, _NEAR * spacing, turns=40) or fits[best]
-    rivals = [fits[i].matrix for worth, i in ranked[1:] if worth > _RIVAL * max(support, _SUPPORT)]
+    limit = _plausible(mine, theirs)
+    rivals = [
+        fits[i].matrix
+        for i in ranked[1:]
+        if judged[i].agrees > judged[best].agrees - _RIVAL
+        and judged[i].support > max(_SUPPORT, _LESS * judged[best].support)
+        and judged[i].apart < limit
+    ]
     apart = [r for r in rivals if are_apart(fit.matrix, r[None], spread, _ONE_POSE * spacing, 6.0)[0]]
     return _told(mine, theirs, fit, agreement(mine, theirs, fit.matrix, within), tuple(apart))
 

@@ -15,7 +15,7 @@ from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["Bed", "beds_of", "find_beds"]
+__all__ = ["Bed", "beds_of", "find_beds", "triangles_on"]
 
 _SAMPLE = 120_000
 """Triangles looked at for the search; evenly chosen where there are more."""
@@ -110,6 +110,11 @@ def beds_of(mesh: Mesh) -> tuple[Bed, ...]:
         if bed is not None and not any(bed.normal @ other.normal > 0.95 for other in found):
             found.append(bed)
     return tuple(sorted(found, key=lambda bed: -bed.area))
+
+
+def triangles_on(mesh: Mesh, bed: Bed) -> np.ndarray:
+    """The triangles that lie on a bed or behind it, bool, shape (F,)."""
+    return (mesh.vertices @ bed.normal - bed.offset <= bed.above)[mesh.faces].all(axis=1)
 
 
 def find_beds(mesh: Mesh) -> list[Finding]:

@@ -10,8 +10,9 @@ from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.registration import SAMPLES, Surface, ways_at
 from tinsnip.space.tree import build_tree
+from tinsnip.survey.bed import beds_of, triangles_on
 
-__all__ = ["surface_of"]
+__all__ = ["surface_of", "surface_without_bed"]
 
 _PASSES = 10
 """By which noise of a fifth of an edge becomes one of a twentieth; with more, narrow ribs give way."""
@@ -88,3 +89,20 @@ def surface_of(mesh: Mesh) -> Surface:
         points, ways, weights = points[chosen], ways[chosen], 1.0 / chance[chosen]
     edge = float(np.sqrt(2.0 * np.median(triangle_areas(vertices, faces)))) if len(faces) else 0.0
     return Surface(build_tree(vertices, faces), normals, rim, points, ways, weights, mesh.diagonal, edge, noise)
+
+
+@remembered
+def surface_without_bed(mesh: Mesh) -> Surface:
+    """As `surface_of`, but nothing of it is laid on the bed that the scan stands on, which is no part of the thing."""
+    surface = surface_of(mesh)
+    beds = beds_of(mesh)
+    if not beds or not len(surface.points):
+        return surface
+    at_bed, triangles = np.zeros(len(surface.points), dtype=bool), np.zeros(len(mesh.faces), dtype=bool)
+    for bed in beds:
+        triangles |= triangles_on(mesh, bed)
+        at_bed |= surface.points @ bed.normal - bed.offset <= bed.above
+    if at_bed.all():
+        return surface
+    kept = [values[~at_bed] for values in (surface.points, surface.ways, surface.weights)]
+    return surface._replace(rim=surface.rim | triangles, points=kept[0], ways=kept[1], weights=kept[2])

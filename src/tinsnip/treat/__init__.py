@@ -28,6 +28,7 @@ from tinsnip.treat.pieces.align import Align, AlignAll
 from tinsnip.treat.pieces.combine import Combine
 from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
+from tinsnip.treat.pieces.mergescans import MergeScans
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
@@ -85,7 +86,9 @@ TREATMENTS: dict[str, type[Treatment]] = {
 }
 """Every treatment under the name it has in routines."""
 
-ASSEMBLIES: dict[str, type[Assembly]] = {a.name: a for a in (SnipApart, Extract, Align, AlignAll, Merge, Combine)}
+ASSEMBLIES: dict[str, type[Assembly]] = {
+    a.name: a for a in (SnipApart, Extract, Align, AlignAll, Merge, MergeScans, Combine)
+}
 """Every treatment over several pieces under its name in the log."""
 
 __all__ = [
@@ -112,6 +115,7 @@ __all__ = [
     "Mend",
     "MendCrossings",
     "Merge",
+    "MergeScans",
     "Offset",
     "Orient",
     "Outcome",

@@ -145,7 +145,7 @@ class AlignAll(Assembly):
             for i, (mesh, m) in enumerate(zip(meshes, laid.matrices, strict=True))
         )
         figures = {
-            "rms_mm": laid.rms_mm, "left": len(laid.left), "sure": not laid.doubts and not laid.left,
+            "rms_mm": laid.rms_mm, "left_out": list(laid.left), "sure": not laid.doubts and not laid.left,
             "doubt": "; ".join(f"piece {i + 1}: {doubt}" for i, doubt in laid.doubts.items()),
         }  # fmt: skip
         return Assembled(parts, text, Account(figures=figures))
