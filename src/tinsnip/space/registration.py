@@ -37,8 +37,8 @@ _FACES_ALIKE = 0.5
 _TRIM = 3.0
 """Spreads of the distances beyond which a pair is none (Tukey's biweight ends there, times 1.56)."""
 _TURNS = 60
-_STILL = 2e-6
-"""Share of the size that a move has to be smaller than to be the last."""
+_STILL, _STILL_EDGES = 2e-6, 0.002
+"""Share of the size, or of an edge, that a move has to be smaller than to be the last."""
 _FAR = 0.05
 """Distance up to which a surface says that another contradicts it, as a share of its size."""
 _STRETCH = 8.0
@@ -49,6 +49,9 @@ a tenth of what is seen on both lies beside."""
 _HELD = 0.02
 """Rise of the distances per distance moved from which a way is bound: a plate, a rod and a ball stay below 0.014 with
 noise of a fifth of an edge; a ball with waves of a twentieth of its radius gives 0.035, the pump cover 0.48."""
+
+_UNSURE = 1.5
+"""Times by which the rise has to be more than chance gives."""
 
 
 class Surface(NamedTuple):
@@ -145,8 +148,11 @@ class Freedom(NamedTuple):
 
 def ways_at(normals: np.ndarray, faces: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """Unit normals of triangles, by number, as those of their corners, shape (N, 3); zero where these cancel out."""
-    ways = normals[faces[triangles]].sum(axis=1, dtype=np.float64)
-    length = np.linalg.norm(ways, axis=1)
+    corners = faces[triangles]
+    ways = normals[corners[:, 0]].astype(np.float64)
+    ways += normals[corners[:, 1]]
+    ways += normals[corners[:, 2]]
+    length = np.sqrt(np.einsum("ij,ij->i", ways, ways))
     return np.divide(ways, length[:, None], out=np.zeros_like(ways), where=length[:, None] > 0)
 
 
@@ -260,7 +266,7 @@ def refine(
         if watched is not None:
             watched(matrix)
         reach = min(reach, max(2.0 * _TRIM * spread, far, 0.5 * fixed.edge, 0.5 * moving.edge))
-        if far < (_STILL if fine else 1e-4) * size:
+        if far < (max(_STILL * size, _STILL_EDGES * max(moving.edge, fixed.edge)) if fine else 1e-4 * size):
             if fine:
                 break
             count, fine = most, True
@@ -340,7 +346,8 @@ def refine_all(
             matrices[i] = small_move(np.concatenate([six[:3] / size, six[3:]]), about) @ matrices[i]
             far = max(far, float(np.abs(six).max()))
         check_here()
-        if far < (_STILL if fine else 1e-4) * size:
+        still = max(_STILL * size, _STILL_EDGES * min(surface.edge for surface in surfaces))
+        if far < (still if fine else 1e-4 * size):
             if fine:
                 break
             count, fine = most, True
@@ -412,6 +419,9 @@ def freedoms(moving: Surface, fixed: Surface, fit: Fit, count: int = 8_000) -> l
     rows = np.concatenate([np.cross((middle - about) / reach, ways), ways], axis=1)
     axes = np.linalg.eigh(rows.T @ rows)[1]
     step = max(6.0 * fit.spread, 0.02 * reach, 0.5 * fixed.edge)
+    # the mean square of noise over so many vertices is itself known that well only
+    unsure = (2.0 / max(1, min(len(moving.normals), len(fixed.normals)))) ** 0.25 * fit.spread / step
+    held = max(_HELD, _UNSURE * float(unsure))
     before = _squares(moving, fixed, fit.matrix, count, step)
     found = []
     for six in axes.T:
@@ -420,7 +430,7 @@ def freedoms(moving: Surface, fixed: Surface, fit: Fit, count: int = 8_000) -> l
             shift = np.concatenate([six[:3] / reach, six[3:]]) * step * sign
             after = _squares(moving, fixed, small_move(shift, about) @ fit.matrix, count, 4 * step)
             rise = max(rise, np.sqrt(max(0.0, after - before)) / step)
-        if rise < _HELD:
+        if rise < held:
             found.append(six)
     return _told_apart(np.array(found), about, reach) if found else []
 

@@ -18,6 +18,8 @@ _PASSES = 10
 """By which noise of a fifth of an edge becomes one of a twentieth; with more, narrow ribs give way."""
 _SPARE = 4
 """Points drawn for each that is kept, of which those are chosen that bind."""
+_A_TRIANGLE = 2
+"""Points a triangle, at most: more tell nothing new."""
 _ROUNDS = 1
 """Rounds over which normals are evened out, besides the surface itself."""
 
@@ -79,13 +81,14 @@ def surface_of(mesh: Mesh) -> Surface:
         check_here()
     rim = np.zeros(len(faces), dtype=np.bool_)
     _at_boundary(faces, mesh.twins, np.zeros(len(vertices), dtype=np.bool_), rim)
-    points, of = spread_by_area(vertices, faces, _SPARE * SAMPLES)
+    count = min(SAMPLES, _A_TRIANGLE * len(faces))
+    points, of = spread_by_area(vertices, faces, _SPARE * count)
     ways, weights = ways_at(normals, faces, of), np.empty(0)
     if len(points):
         binding = _binding(points, ways)
         chance = 0.5 / len(points) + 0.5 * binding / max(float(binding.sum()), 1e-300)
         # one half as the area has it, the other as it binds, shuffled: any beginning of them is such a choice too
-        chosen = np.random.default_rng(1).choice(len(points), SAMPLES, replace=False, p=chance / chance.sum())
+        chosen = np.random.default_rng(1).choice(len(points), count, replace=False, p=chance / chance.sum())
         points, ways, weights = points[chosen], ways[chosen], 1.0 / chance[chosen]
     edge = float(np.sqrt(2.0 * np.median(triangle_areas(vertices, faces)))) if len(faces) else 0.0
     return Surface(build_tree(vertices, faces), normals, rim, points, ways, weights, mesh.diagonal, edge, noise)

@@ -362,8 +362,9 @@ class Session(QObject):
 
         self.tasks.behind("preview", work, done)
 
-    def ask_preview_together(self, action: Assembly, on: Sequence[int]) -> None:
-        """Work out behind the scenes what an assembly would make of pieces, to be looked at before it is done."""
+    def ask_preview_together(self, action: Assembly, on: Sequence[int], title: str = "") -> None:
+        """Work out what an assembly would make of pieces, to be looked at before it is done; waited for under a title,
+        else behind the scenes."""
         known, on = self.preview_together, tuple(on)
         if self._previews(known, action, on):
             return
@@ -377,7 +378,10 @@ class Session(QObject):
                 self.preview_together = preview
                 self.preview_changed.emit()
 
-        self.tasks.behind("preview", work, done)
+        if title:
+            self.tasks.foreground(title, work, done)
+        else:
+            self.tasks.behind("preview", work, done)
 
     def _previews(self, known: TogetherPreview | None, action: Assembly, on: tuple[int, ...]) -> bool:
         """Whether a preview shows just what this would do now."""

@@ -6,11 +6,14 @@ import numpy as np
 from PySide6.QtWidgets import QInputDialog
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.aligning import AligningPart
 from tinsnip.app.stations.station import Station, Tray
 from tinsnip.app.tools.pick import Pick
 from tinsnip.app.tools.turn import TurnTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
+from tinsnip.app.widgets.panels import Section
+from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh import Mesh
 from tinsnip.survey.bed import beds_of
@@ -20,6 +23,10 @@ from tinsnip.words import grouped_number
 
 __all__ = ["STAND", "StandTray", "laying"]
 
+_ABOUT = {
+    "Stand": "Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.",
+    "Align": "Lay another piece on this one: part-scans of one thing, or a part on its nominal shape.",
+}
 _ALONG = np.cos(np.radians(15.0))
 _ORIGINS = {
     "drop": "drop to the bed",
@@ -41,10 +48,24 @@ class StandTray(Tray):
         self.turn_tool.turned.connect(self._turned)
 
     def build(self) -> None:
-        self.head_text.setText("Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.")
-        self.values = {name: self.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
-        self.bed = self.button("Stand on the found bed", lambda: self.session.ask_preview(StandOnBed()))
-        self.button("Lay a picked flat on the bed…", self.pick_flat)
+        self.part, self.parts = "Stand", {name: Section() for name in _ABOUT}
+        self.part_row = PictogramRow()
+        self.add(self.part_row)
+        for name, section in self.parts.items():
+            self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
+            self.add(section)
+        self._build_standing(self.parts["Stand"])
+        self.aligning = AligningPart(self.session, self.view, self.parts["Align"])
+        self.aligning.changed.connect(self._show_preview)
+        self.copper_button("Let it stand so", self.do)
+        self.session.preview_changed.connect(self._show_preview)
+        self.session.examined.connect(self.refresh)
+        self._show_part()
+
+    def _build_standing(self, part: Section) -> None:
+        self.values = {name: part.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
+        self.bed = part.button("Stand on the found bed", lambda: self.session.ask_preview(StandOnBed()))
+        part.button("Lay a picked flat on the bed…", self.pick_flat)
         quarters = []
         for i, axis in enumerate("xyz"):
             button = Button(f"{axis} 90°")
@@ -52,13 +73,13 @@ class StandTray(Tray):
             button.setMinimumWidth(px(40))
             button.clicked.connect(lambda _=False, i=i: self._turned(np.eye(3)[i], 90.0))
             quarters.append(button)
-        self.row(*quarters)
+        part.row(*quarters)
         self.axis = self._axes("Axis of the turn")
         self.axis.setCurrentText("z")
         self.angle = NumberField("Angle of the turn", -360, 360, 2, "°", 5)
         self.angle.setMinimumWidth(px(60))
         turn = self._beside("Turn", self.turn_typed, self.axis, self.angle)
-        self.row("About", self.axis, self.angle, turn).setStretch(2, 1)
+        part.row("About", self.axis, self.angle, turn).setStretch(2, 1)
         self.angle.valueChanged.connect(self._show_turn)
         self.axis.currentIndexChanged.connect(self._show_turn)
         self.origin = DropDown("Where the part is placed")
@@ -67,21 +88,36 @@ class StandTray(Tray):
         self.origin.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.origin.setMinimumContentsLength(8)
         place = self._beside("Place", self.place, self.origin)
-        self.row(self.origin, place).setStretch(0, 1)
+        part.row(self.origin, place).setStretch(0, 1)
         self.extent = self._axes("Extent that is given a length")
         self.length = NumberField("Length of the extent", 0.001, 1e6, 3)
         self.length.setMinimumWidth(px(60))
         scale = self._beside("Scale", self.scale_typed, self.extent, self.length)
-        self.row("Make", self.extent, self.length, scale).setStretch(2, 1)
-        self.factor = self.figure("Becomes larger by")
+        part.row("Make", self.extent, self.length, scale).setStretch(2, 1)
+        self.factor = part.figure("Becomes larger by")
         self.extent.currentIndexChanged.connect(self.refresh)
         self.length.valueChanged.connect(self._show_factor)
-        self.button("Scale by a measured distance…", self.measure)
-        self.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
-        self.shown = self.explain()
-        self.copper_button("Let it stand so", self.do)
-        self.session.preview_changed.connect(self._show_preview)
-        self.session.examined.connect(self.refresh)
+        part.button("Scale by a measured distance…", self.measure)
+        part.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
+        self.shown = part.explain()
+
+    def choose(self, part: str) -> None:
+        """Show another part of the tray."""
+        if part != self.part:
+            self.put_away()
+            self.view.hand.put_away()
+        self.part = part
+        self._show_part()
+        self.scroll.verticalScrollBar().setValue(0)
+        self.refresh()
+
+    def _show_part(self) -> None:
+        self.head_text.setText(_ABOUT[self.part])
+        self.part_row.check([self.part])
+        for name, section in self.parts.items():
+            section.setVisible(name == self.part)
+        if self.isVisible():
+            self.view.hand.set_rest(self.turn_tool if self.part == "Stand" else None)
 
     @staticmethod
     def _axes(name: str) -> DropDown:
@@ -103,7 +139,7 @@ class StandTray(Tray):
         return 25.4 if self.view.settings.show_inches else 1.0
 
     def enter(self) -> None:
-        self.view.hand.set_rest(self.turn_tool)
+        self.view.hand.set_rest(self.turn_tool if self.part == "Stand" else None)
 
     def leave(self) -> None:
         self.put_away()
@@ -116,6 +152,10 @@ class StandTray(Tray):
         return known.treatment if stands and isinstance(known.treatment, LayFlat | StandOnBed) else None
 
     def _show_preview(self) -> None:
+        if self.part == "Align":
+            self.aligning.refresh()
+            self.offer(*self.aligning.offered())
+            return
         treatment = self._previewed()
         if treatment is not None:
             self.shown.setText(f"Shown: {_lower(self.session.preview.outcome.text)}. Enter lets it stand so, Esc not.")
@@ -126,6 +166,9 @@ class StandTray(Tray):
 
     def do(self) -> None:
         """Do what is shown."""
+        if self.part == "Align":
+            self.aligning.do()
+            return
         treatment = self._previewed()
         if treatment is not None:
             self.session.apply(treatment)
@@ -160,6 +203,8 @@ class StandTray(Tray):
             self.view.moved()
 
     def put_away(self) -> bool:
+        if self.part == "Align":
+            return self.aligning.put_away()
         mesh = self.session.mesh
         was = self.angle.value() != 0.0 or (mesh is not None and self.factor.text() != "× 1")
         was = was or self._previewed() is not None

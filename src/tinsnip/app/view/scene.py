@@ -108,6 +108,8 @@ class Scene:
         self.turn: tuple[np.ndarray, np.ndarray] | None = None
         self.section: tuple[np.ndarray, float] | None = None
         self.sees_through = self.shows_edges = False
+        self.aside: Mesh | None = None
+        """The mesh of another piece that is looked at by itself, and not drawn among the rest."""
         self._others: list[Surface] = []
         self._tints: list[Tint] = []
         self._tint: Tint = PLAIN
@@ -481,6 +483,23 @@ class Scene:
         self.stage_done = 0
         return np.ascontiguousarray(pixels[::-1])
 
+    def picture_aside(self, camera: Camera, width: int, height: int) -> np.ndarray | None:
+        """What a camera sees of the piece that is set aside, as `picture` gives it; None until it is ready."""
+        found = [pair for pair in zip(self._others, self._tints, strict=True) if pair[0].buffers.mesh is self.aside]
+        if not found or not found[0][0].is_light_ready:
+            return None
+        surface, tint = found[0]
+        place, section = self._offscreen((width, height)), self.section
+        self.section = None
+        self._clear(place)
+        look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
+        surface.draw_light(self._aim(camera, Layer(surface, look=look, is_now=False, tint=tint)))
+        self.section = section
+        pixels = np.frombuffer(place.read(components=3, alignment=1), dtype=np.uint8).reshape(height, width, 3)
+        _release_whole(place)
+        self.stage_done = 0
+        return np.ascontiguousarray(pixels[::-1])
+
     def draw_slice(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> bool:
         """Draw a slice more of the full mesh behind the scenes; show it once whole. True when it is."""
         layers = self._layers(target.size)
@@ -584,6 +603,8 @@ class Scene:
         self.context.enable_only(moderngl.DEPTH_TEST)
         self.context.polygon_offset = _BEHIND  # where pieces lie on each other, the one worked on is seen
         for other, tint in zip(self._others, self._tints, strict=True):
+            if other.buffers.mesh is self.aside:
+                continue
             if other.is_light_ready and (within is None or camera.sees_box(other.buffers.mesh.box, within, ratio)):
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
                 other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False, tint=tint)))

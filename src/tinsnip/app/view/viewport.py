@@ -479,6 +479,27 @@ class Viewport(QOpenGLWidget):
         self.redraw()
         return QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
+    def set_aside(self, mesh: Mesh | None) -> None:
+        """Leave another piece out of the view, to be looked at by itself; None: draw all again."""
+        if self.scene is not None:
+            self.scene.aside = mesh
+            self.redraw()
+
+    def picture_aside(self, camera: Camera) -> QImage | None:
+        """A picture of the piece that was set aside, as large as its camera's view; None until it can be drawn."""
+        if self.scene is None:
+            return None
+        ratio = self.devicePixelRatioF()
+        width, height = round(camera.width * ratio), round(camera.height * ratio)
+        self.makeCurrent()
+        pixels = self.scene.picture_aside(camera, width, height)
+        if pixels is None:
+            return None
+        self.redraw()
+        image = QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+        image.setDevicePixelRatio(ratio)
+        return image
+
     def show_waste(self, waste: Waste | None) -> None:
         """Hatch what a snip would cut away; None: nothing."""
         if self.scene is not None:

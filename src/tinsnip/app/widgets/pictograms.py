@@ -111,6 +111,20 @@ def _tidy(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(2, 16), QPointF(22, 16))
 
 
+def _stand(p: QPainter, ink: QColor) -> None:
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawLine(QPointF(1, 21), QPointF(23, 21))
+    _pen(p, ink)
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((6, 20), (6, 9), (12, 4), (18, 9), (18, 20))]))
+
+
+def _align(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 3, 12, 12))
+    p.setBrush(QColor(180, 96, 42, 120))
+    _pen(p, QColor("#b4602a"), width=2.0)
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((12, 8), (22, 11), (19, 21), (9, 18))]))
+
+
 def _strip(p: QPainter, ink: QColor) -> None:
     p.fillRect(QRectF(4, 9, 16, 6), QColor("#9a6be0"))
     for x in (4, 20):
@@ -188,7 +202,8 @@ def _measure(p: QPainter, ink: QColor) -> None:
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
-    "group": _group, "tidy": _tidy, "backdrop": _backdrop, "strip": _strip, "notch": _notch, "tooth": _tooth,
+    "group": _group, "tidy": _tidy, "backdrop": _backdrop, "stand": _stand, "align": _align,
+    "strip": _strip, "notch": _notch, "tooth": _tooth,
     "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,
     "measure": _measure,
 }  # fmt: skip

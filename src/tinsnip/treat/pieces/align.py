@@ -1,6 +1,7 @@
 """Align: pieces that show parts of one thing are laid on each other."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -56,16 +57,17 @@ class Align(Assembly):
         matrix = found.matrix if isinstance(found, Alignment) else found
         figures: dict[str, Any] = {}
         if isinstance(found, Alignment):
+            poses = 1 + len(found.rivals)
             if self.choice:
-                if self.choice > len(found.rivals):
-                    poses = counted(1 + len(found.rivals), "pose")
-                    raise BadInput(f"there are {poses} to choose from; choose another")
-                matrix = found.rivals[self.choice - 1]
-                found = align(moving, fixed, matrix, context.progress)
+                if self.choice >= poses:
+                    raise BadInput(f"there are {counted(poses, 'pose')} to choose from; choose another")
+                found = replace(
+                    align(moving, fixed, found.rivals[self.choice - 1], context.progress), doubt=found.doubt
+                )
                 matrix = found.matrix
             figures = {
                 "overlap": found.overlap, "rms_mm": found.rms_mm, "p95_mm": found.p95_mm, "sure": found.sure,
-                "doubt": found.doubt, "poses": 1 + len(found.rivals),
+                "doubt": found.doubt, "poses": poses,
             }  # fmt: skip
             text += f": {percent(found.overlap)} of it lies on the other, {millimetres(found.rms_mm)} mm apart"
             text += f"; not sure: {found.doubt}" if found.doubt else ""
