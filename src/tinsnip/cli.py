@@ -21,6 +21,7 @@ _COMMANDS = {
     "run": "run:run",
     "combine": "combine:combine",
     "merge": "combine:merge",
+    "datums": "datums:datums",
     "compare": "check:compare",
     "routines": "run:routines",
     "warm": "warm:warm",

@@ -131,7 +131,7 @@ class AligningPart(QObject):
         if moving is not None:
             self._session.cancel_preview()
             self._asked = None
-            self._tool = PairTool(self._view, moving)
+            self._tool = PairTool(self._view, moving.id)
             self._tool.changed.connect(self._points_changed)
             self._view.hand.take(self._tool)
             self.changed.emit()

@@ -2,6 +2,7 @@
 
 import copy
 import itertools
+from typing import NamedTuple
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, Signal
@@ -13,7 +14,6 @@ from tinsnip.app.view.hand import Drag, Pointer, Tool, View, draw_label
 from tinsnip.app.view.sideview import SideView
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.errors import BadInput
-from tinsnip.job import Piece
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.rigid import moved_points
@@ -33,6 +33,14 @@ _HIDDEN = 0.35
 _numbers = itertools.count()
 
 
+class _Side(NamedTuple):
+    """One of the two pieces, as it was when the tool was taken in hand."""
+
+    id: int
+    name: str
+    mesh: Mesh
+
+
 class PairTool(Tool):
     """Clicks on the piece that stays, in the view, and on the one that moves, beside it; the same places in turn.
 
@@ -46,9 +54,12 @@ class PairTool(Tool):
     cursor = Qt.CursorShape.CrossCursor
     changed = Signal()
 
-    def __init__(self, view: View, moving: Piece) -> None:
+    def __init__(self, view: View, moving: int) -> None:
         super().__init__(view)
-        self.staying, self.moving = self.session.job.piece, moving
+        job = self.session.job
+        self.staying, self.moving = (
+            _Side(number, job.present[number].name, job.present[number].mesh) for number in (job.active, moving)
+        )
         self.stays: list[np.ndarray] = []
         self.moves: list[np.ndarray] = []
         self.side: SideView | None = None
@@ -103,7 +114,7 @@ class PairTool(Tool):
                 del on[number]
         self._told()
 
-    def _marked_at(self, piece: Piece, camera: Camera, x: float, y: float) -> int | None:
+    def _marked_at(self, piece: _Side, camera: Camera, x: float, y: float) -> int | None:
         """The point that is marked at a pixel and seen there, by its number."""
         for number, place in enumerate(self._on(piece)):
             seen = camera.project(place)[0]
@@ -111,11 +122,11 @@ class PairTool(Tool):
                 return number
         return None
 
-    def _on(self, piece: Piece) -> list[np.ndarray]:
+    def _on(self, piece: _Side) -> list[np.ndarray]:
         return self.stays if piece is self.staying else self.moves
 
     @staticmethod
-    def _is_seen(piece: Piece, camera: Camera, place: np.ndarray) -> bool:
+    def _is_seen(piece: _Side, camera: Camera, place: np.ndarray) -> bool:
         """Whether nothing of its own piece lies before a place."""
         if not is_known(piece.mesh, Mesh.tree):
             return True  # to be told in no time, or not at all
@@ -124,7 +135,7 @@ class PairTool(Tool):
         hit = hit_on(piece.mesh, (start, way))
         return hit is None or float((place - hit[1]) @ way) < _BEHIND * piece.mesh.diagonal
 
-    def _find(self, piece: Piece, camera: Camera, x: float, y: float, at: int | None) -> None:
+    def _find(self, piece: _Side, camera: Camera, x: float, y: float, at: int | None) -> None:
         """Find the place of a piece under a pixel, beside the window, and mark it."""
         ray, on = camera.ray(x, y), self._on(piece)
 
@@ -192,7 +203,9 @@ class PairTool(Tool):
     def _pieces_changed(self) -> None:
         present = self.session.job.present
         both = (self.staying, self.moving)
-        if self.view.hand.tool is self and any(present.get(piece.id) is not piece for piece in both):
+        if self.view.hand.tool is self and any(
+            piece.id not in present or present[piece.id].mesh is not piece.mesh for piece in both
+        ):
             self.view.hand.put_away()
 
     def _side_clicked(self, x: float, y: float, right: bool) -> None:
@@ -236,7 +249,7 @@ class PairTool(Tool):
         self._draw_points(painter, camera, self.moving)
         draw_label(painter, QPointF(px(8), px(8)), f"MOVES {self.moving.name}")
 
-    def _draw_points(self, painter: QPainter, camera: Camera, piece: Piece) -> None:
+    def _draw_points(self, painter: QPainter, camera: Camera, piece: _Side) -> None:
         offs = self.offs()
         for number, place in enumerate(self._on(piece)):
             x, y, _ = camera.project(place)[0]

@@ -1,0 +1,321 @@
+"""Datums: the planes, cylinders, spheres, cones and tori that a surface is made of, found by themselves."""
+
+from typing import NamedTuple
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors, spread_by_area
+from tinsnip.progress import Progress, check_here, stoppable
+from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
+from tinsnip.space.polygons import plane_axes
+from tinsnip.space.registration import Surface, ways_at
+from tinsnip.survey.surfaces import surface_of
+
+__all__ = ["Datum", "find_datums"]
+
+_POINTS = 24_000
+"""Points by which forms are looked for: a form of 1 % of the area has 240 of them."""
+_JUDGED_BY = 1_500
+_TRIES = 160
+"""Forms of each kind that are tried in a round, through points next to each other; one form in a hundred of the area is
+met by one and a half of these."""
+_NEAR = (24, 120, 600)
+"""Out of how many nearest points the others are taken."""
+_THROUGH = {"plane": 1, "sphere": 2, "cylinder": 2, "cone": 3, "torus": 4}
+_NOISE, _TRIANGLES, _SIZE = 1.0, 0.03, 2e-5
+"""By how much a place may lie off its form: of the noise, of an edge, of the size."""
+_FACING = np.cos(np.radians(16.0))
+_SIMPLER = 0.95
+"""Share of the most points by which a simpler form is taken: a plane before a cylinder of any radius."""
+_GROWS = 1.2
+"""How much larger a form may become with twice the tolerance: one that ends at an edge stays as it is, a patch of a
+free shape that happens to be nearly flat or round grows by 1.4 and more."""
+_SPREADS = 4.0
+"""The same with three times the tolerance, before a form is fitted."""
+_LOOKED_AT = 4
+_FITTED_BY = 6_000
+_ROUNDS = 80
+_VAIN = 3
+"""Rounds without a form after which no more is looked for."""
+_ALMOST_FLAT = 0.02
+"""Sagitta of a form over what it covers, as a share of the extent, below which it is called a plane's business."""
+
+
+class Datum(NamedTuple):
+    """A form that a part of the surface has.
+
+    Attributes
+    ----------
+    name : str
+        D1 and so on, the largest first.
+    form : Form
+    triangles : ndarray of bool, shape (F,)
+        Those that lie on it.
+    area_mm2, share : float
+        Their area, and its share of all.
+    rms_mm, max_mm : float
+        How far their corners lie off it.
+    """
+
+    name: str
+    form: Form
+    triangles: np.ndarray
+    area_mm2: float
+    share: float
+    rms_mm: float
+    max_mm: float
+
+    def facts(self) -> dict[str, object]:
+        """What a program reads of it: lengths in mm, the angle of a cone from side to side at its apex."""
+        form = self.form
+        found: dict[str, object] = {"name": self.name, "form": form.kind, "point": form.point.tolist()}
+        if form.kind != "sphere":
+            found["direction"] = form.way.tolist()
+        if form.kind not in ("plane", "cone"):
+            found["radius_mm"] = form.radius
+        if form.kind == "cone":
+            found["angle_deg"] = float(np.degrees(2 * form.tube))
+        if form.kind == "torus":
+            found["tube_radius_mm"] = form.tube
+        return found | {
+            "area_mm2": self.area_mm2, "rms_mm": self.rms_mm, "max_mm": self.max_mm, "share": self.share,
+        }  # fmt: skip
+
+
+class _Seen(NamedTuple):
+    points: np.ndarray
+    ways: np.ndarray
+    tree: cKDTree
+    tolerance: float
+
+
+def _looked_at(mesh: Mesh, surface: Surface) -> _Seen:
+    points, of = spread_by_area(surface.tree.vertices, mesh.faces, _POINTS, seed=5)
+    ways = ways_at(surface.normals, mesh.faces, of)
+    tolerance = _NOISE * surface.noise + _TRIANGLES * surface.edge + _SIZE * surface.size
+    return _Seen(points, ways, cKDTree(points), tolerance)
+
+
+def _on(form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float) -> np.ndarray:
+    near = np.abs(distances(form, points)) <= tolerance
+    near[near] = np.abs((normals_of(form, points[near]) * ways[near]).sum(axis=1)) >= _FACING
+    return near
+
+
+def _tried(seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
+    """Forms through points that lie next to each other and belong to none yet."""
+    forms = []
+    numbers = np.flatnonzero(left)
+    for kind in FORMS:
+        need = _THROUGH[kind]
+        for _ in range(_TRIES):
+            first = int(rng.choice(numbers))
+            chosen = [first]
+            if need > 1:
+                wide = min(_NEAR[int(rng.integers(len(_NEAR)))], len(seen.points))
+                near = seen.tree.query(seen.points[first], k=wide)[1]
+                near = near[left[near]]
+                if len(near) < 2 * need:
+                    continue
+                chosen = [first, *rng.choice(near[1:], need - 1, replace=False)]
+            form = form_through(kind, seen.points[chosen], seen.ways[chosen])
+            if form is not None and _on(form, seen.points[chosen], seen.ways[chosen], seen.tolerance).all():
+                forms.append(form)
+        check_here()
+    return forms
+
+
+def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
+    """The forms with the most points that are left, the best first; of nearly as good ones the simpler."""
+    numbers = np.flatnonzero(left)
+    some = rng.choice(numbers, min(_JUDGED_BY, len(numbers)), replace=False)
+    counts = np.array([_on(f, seen.points[some], seen.ways[some], seen.tolerance).sum() for f in forms])
+    kinds = np.array([FORMS.index(form.kind) for form in forms])
+    worth = counts * (1.0 + 0.5 * (1.0 - _SIMPLER)) ** -kinds
+    return [forms[i] for i in np.argsort(-worth, kind="stable")[:12] if counts[i] > 0]
+
+
+def _part(mesh: Mesh, middles: np.ndarray, ways: np.ndarray, form: Form, free: np.ndarray, within: float) -> np.ndarray:
+    """The largest part of the surface that hangs together and lies on a form, bool, shape (F,)."""
+    on = np.zeros(len(mesh.faces), dtype=bool)
+    some = np.flatnonzero(free)
+    on[some[_on(form, middles[some], ways[some], within)]] = True
+    own = np.flatnonzero(on)
+    if len(own) == 0:
+        return on
+    number = np.full(len(on), -1, dtype=np.int64)
+    number[own] = np.arange(len(own))
+    twins = mesh.twins.reshape(-1, 3)[own]
+    other = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
+    row, column = np.nonzero(other >= 0)
+    graph = coo_matrix((np.ones(len(row), dtype=np.int8), (row, other[row, column])), shape=(len(own), len(own)))
+    label = connected_components(graph, directed=False)[1]
+    on[own[label != np.bincount(label).argmax()]] = False
+    return on
+
+
+def _curves(points: np.ndarray) -> float:
+    """How far a surface bends over what it covers, as a share of the extent."""
+    middle = points.mean(axis=0)
+    spread = np.linalg.svd((points - middle)[:: max(1, len(points) // 4_000)], full_matrices=False)
+    heights = (points - middle) @ spread[2][2]
+    return float(np.ptp(heights) / max(np.ptp((points - middle) @ spread[2][0]), 1e-300))
+
+
+@stoppable
+def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.01) -> list[Datum]:
+    """The forms that parts of a surface have, the largest first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    progress : Progress, optional
+    least : float
+        Share of the area that a form needs.
+
+    Returns
+    -------
+    list of Datum
+
+    References
+    ----------
+    Schnabel, Wahl and Klein, Efficient RANSAC for point-cloud shape detection, Computer Graphics Forum 26 (2007); each
+    form then fitted by its distances, and held against twice the tolerance, so that no free shape passes for one.
+    """
+    progress = progress or Progress()
+    state = progress.step("Looking for forms", 100)
+    surface = surface_of(mesh)
+    if len(surface.points) == 0:
+        return []
+    seen, rng = _looked_at(mesh, surface), np.random.default_rng(11)
+    evened = surface.tree.vertices
+    middles = evened[mesh.faces].mean(axis=1)
+    areas = np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
+    ways = ways_at(surface.normals, mesh.faces, np.arange(len(mesh.faces)))
+    whole = float(areas.sum())
+    free, left = np.ones(len(mesh.faces), dtype=bool), np.ones(len(seen.points), dtype=bool)
+    found: list[tuple[Form, np.ndarray]] = []
+    pool: list[Form] = []
+    vain = 0
+    for _ in range(_ROUNDS):
+        if left.sum() < least * len(left) or vain >= _VAIN:
+            break
+        pool = _best(pool + _tried(seen, left, rng), seen, left, rng)
+        taken = None
+        for form in pool[:_LOOKED_AT]:
+            pool = [other for other in pool if other is not form]
+            if _promises(form, seen, left, least):
+                taken = _settled(mesh, form, seen, middles, ways, free, areas, least * whole)
+            if taken is not None:
+                break
+        if taken is None:
+            vain += 1
+            continue
+        form, triangles = taken
+        vain = 0
+        found.append(taken)
+        free &= ~triangles
+        # what lies on it beside is its edge and its noise: no form of its own
+        left &= ~_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(middles[triangles], seen)
+        state[1] = round(100 * (1.0 - left.mean()))
+        check_here()
+    found.sort(key=lambda pair: -float(areas[pair[1]].sum()))
+    return [_told(mesh, f"D{i}", form, own, areas, whole) for i, (form, own) in enumerate(found, 1)]
+
+
+def _promises(form: Form, seen: _Seen, left: np.ndarray, least: float) -> bool:
+    """Whether as many of the points lie on a form as one of its size has, and not many more a little beside."""
+    some = np.flatnonzero(left)
+    points, ways = seen.points[some], seen.ways[some]
+    count = int(_on(form, points, ways, seen.tolerance).sum())
+    if count < 0.7 * least * len(left):
+        return False
+    return int(_on(form, points, ways, 3.0 * seen.tolerance).sum()) < _SPREADS * count
+
+
+def _covers(places: np.ndarray, seen: _Seen) -> np.ndarray:
+    """Which of the points lie next to some places."""
+    gap = np.median(seen.tree.query(seen.points[:: max(1, len(seen.points) // 500)], k=2)[0][:, 1])
+    near = cKDTree(places[:: max(1, len(places) // 20_000)]).query(seen.points, distance_upper_bound=4 * gap)[0]
+    return np.isfinite(near)
+
+
+def _settled(
+    mesh: Mesh,
+    form: Form,
+    seen: _Seen,
+    middles: np.ndarray,
+    ways: np.ndarray,
+    free: np.ndarray,
+    areas: np.ndarray,
+    least: float,
+) -> tuple[Form, np.ndarray] | None:
+    """A form fitted to the part of the surface that lies on it, and that part; None where it is none."""
+    for wide in (2.0, 1.0, 1.0):
+        part = _part(mesh, middles, ways, form, free, wide * seen.tolerance)
+        if areas[part].sum() < 0.6 * least:
+            return None
+        own = np.flatnonzero(part)
+        own = own[:: max(1, len(own) // _FITTED_BY)]
+        form, _ = fit_form(middles[own], form, areas[own], robust=False)
+        if not np.isfinite(form.point).all() or form.radius > 50 * np.ptp(middles, axis=0).max():
+            return None
+    part = _part(mesh, middles, ways, form, free, seen.tolerance)
+    area = float(areas[part].sum())
+    if area < least:
+        return None
+    wider = _part(mesh, middles, ways, form, free, 2.0 * seen.tolerance)
+    if float(areas[wider].sum()) > _GROWS * area:
+        return None
+    if form.kind != "plane" and _curves(middles[part]) < _ALMOST_FLAT:
+        return None
+    return _simplest(mesh, form, part, seen, middles, ways, free, areas)
+
+
+def _simplest(
+    mesh: Mesh,
+    form: Form,
+    part: np.ndarray,
+    seen: _Seen,
+    middles: np.ndarray,
+    ways: np.ndarray,
+    free: np.ndarray,
+    areas: np.ndarray,
+) -> tuple[Form, np.ndarray]:
+    """A form, or a cylinder that does as well: a slight cone, and a piece of a large ring, are no more than that."""
+    if form.kind not in ("cone", "torus"):
+        return form, part
+    own = np.flatnonzero(part)
+    own = own[:: max(1, len(own) // _FITTED_BY)]
+    places = middles[own]
+    normals = normals_of(form, places)
+    way = np.linalg.svd(normals, full_matrices=False)[2][2]
+    u, v = plane_axes(way)
+    # of each normal the line across the axis: the axis meets all of them
+    flat, facing = places @ np.stack([u, v], axis=1), normals @ np.stack([u, v], axis=1)
+    across = np.stack([-facing[:, 1], facing[:, 0]], axis=1)
+    middle = np.linalg.lstsq(across, (across * flat).sum(axis=1), rcond=None)[0]
+    radius = float(np.linalg.norm(flat - middle, axis=1).mean())
+    start = Form("cylinder", middle[0] * u + middle[1] * v, way, radius)
+    simple, _ = fit_form(places, start, areas[own], robust=False)
+    if not np.isfinite(simple.point).all():
+        return form, part
+    round_part = _part(mesh, middles, ways, simple, free, seen.tolerance)
+    as_well = float(areas[round_part].sum()) > _SIMPLER * float(areas[part].sum())
+    return (simple, round_part) if as_well else (form, part)
+
+
+def _told(mesh: Mesh, name: str, form: Form, own: np.ndarray, areas: np.ndarray, whole: float) -> Datum:
+    corners = mesh.vertices[np.unique(mesh.faces[own])]
+    some = corners[:: max(1, len(corners) // _FITTED_BY)]
+    form, _ = fit_form(some, form)  # by what was measured, not by what was evened out
+    if form.kind == "plane":
+        facing = face_vectors(mesh.vertices, mesh.faces[own]).sum(axis=0)
+        form = form._replace(way=form.way * (np.sign(facing @ form.way) or 1.0))
+    off = np.abs(distances(form, corners))
+    area = float(areas[own].sum())
+    return Datum(name, form, own, area, area / whole, float(np.sqrt((off**2).mean())), float(off.max()))
