@@ -32,13 +32,17 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.halfedges import twin_table
 from tinsnip.mesh.remembered import remember
 from tinsnip.mesh.shells import find_shells
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
 from tinsnip.regions.outlined import Sight, outlined
 from tinsnip.space.crossings import crossings_and_folds
+from tinsnip.space.rigid import moved_points, small_move
 from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
+from tinsnip.survey.alignment import align, find_alignment
 from tinsnip.survey.crossings import Crossings, crossings_of
+from tinsnip.survey.datums import find_datums
 from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.survey.strays import shell_roles
 from tinsnip.survey.walls import walls_of
@@ -48,6 +52,7 @@ from tinsnip.treat import (
     Context,
     FindBed,
     Hollow,
+    MergeScans,
     Offset,
     OutlineSnip,
     Patch,
@@ -91,6 +96,10 @@ BARS = {
     "offset-500k": 40.0,
     "walls-500k": 12.0,
     "recast-384": 15.0,
+    "align-1m": 3.0,
+    "pose-1m": 4.0,
+    "merge-1m": 4.0,
+    "forms-1m": 3.0,
     "zip": 0.6,
     "classify-2000": 1.5,
     "patch-500": 4.0,
@@ -248,6 +257,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("crossings", lambda: crossings_and_folds(crossed, faces))
     if only is None or only & {"crossings-500k", "join-500k", "hollow-500k", "offset-500k", "walls-500k", "recast-384"}:
         _time_at_half_a_million(rows, note, only)
+    _time_pieces(rows, note, only)
     seamed = _in_patches(vertices, faces)
     row("zip", lambda: WeldSeams().apply(fresh(seamed), Context()))
     many = _many_shells(triangles)
@@ -385,6 +395,37 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
         seconds, peak = _measure(work)
         rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
         note(f"{name:<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
+
+
+def _time_pieces(rows: list[dict[str, Any]], note: Callable[[str], None], only: set[str] | None) -> None:
+    """Two part-scans of a ring, a million triangles each, three fifths of which both show; by the Y of 2 million."""
+    names = ("align-1m", "pose-1m", "merge-1m", "forms-1m")
+    if only is not None and not only.intersection(names):
+        return
+    yardstick_of = grid_torus(2_000_000)[0]
+    yardstick, _ = _measure(lambda: cKDTree(yardstick_of).query(yardstick_of, k=1, workers=1))
+    ring = Mesh(*grid_torus(1_600_000))
+    # lumps that are nowhere twice, so that there is one pose only
+    lumps = sum(np.sin(ring.vertices @ way) for way in np.random.default_rng(4).normal(size=(6, 3)) * 0.05)
+    ring = Mesh(ring.vertices * (1.0 + 0.02 * lumps[:, None]), ring.faces)
+    turn = np.degrees(np.arctan2(*ring.vertices[ring.faces].mean(axis=1)[:, 1::-1].T)) % 360.0
+    fixed, moving = keep_triangles(ring, turn < 225.0), keep_triangles(ring, turn > 135.0)
+    off = small_move(np.array([0.02, -0.01, 0.03, 0.8, -0.5, 0.6]), np.zeros(3))
+    anywhere = small_move(np.array([1.2, -0.7, 2.0, 300.0, 80.0, -40.0]), np.zeros(3))
+
+    def fresh(mesh: Mesh, matrix: np.ndarray | None = None) -> Mesh:
+        return Mesh(mesh.vertices if matrix is None else moved_points(matrix, mesh.vertices), mesh.faces)
+
+    for name, work in (
+        ("align-1m", lambda: align(fresh(moving, off), fresh(fixed), np.eye(4))),
+        ("pose-1m", lambda: find_alignment(fresh(moving, anywhere), fresh(fixed))),
+        ("merge-1m", lambda: MergeScans().apply([fresh(fixed), fresh(moving)], Context())),
+        ("forms-1m", lambda: find_datums(fresh(fixed))),
+    ):
+        if only is None or name in only:
+            seconds, peak = _measure(work)
+            rows.append({"name": name, "seconds": seconds, "ratio": seconds / yardstick, "peak_mb": peak})
+            note(f"{name:<16}{seconds:8.3f} s {seconds / yardstick:8.3f} Y {peak:8.0f} MB")
 
 
 def _many_shells(triangles: int) -> Mesh:

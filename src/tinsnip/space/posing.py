@@ -507,12 +507,40 @@ def find_poses(moving: Surface, fixed: Surface, spacing: float) -> list[Pose]:
     return [Pose(matrix_of(poses[i, :, :3], poses[i, :, 3]), float(worth[i])) for i in best]
 
 
+@kernel
+def _keep_apart(poses, spread, far2, most_cosine, kept):
+    """The places of poses that are no other one before them once more; how many."""
+    count = 0
+    off = np.empty(4)
+    for i in range(poses.shape[0]):
+        fresh = True
+        for n in range(count):
+            j = kept[n]
+            trace = square = 0.0
+            for r in range(3):
+                for k in range(3):
+                    trace += poses[i, r, k] * poses[j, r, k]
+            if 0.5 * (trace - 1.0) < most_cosine:
+                continue
+            for r in range(3):
+                for k in range(4):
+                    off[k] = poses[i, r, k] - poses[j, r, k]
+                for k in range(4):
+                    for t in range(4):
+                        square += off[k] * spread[k, t] * off[t]
+            if square <= far2:
+                fresh = False
+                break
+        if fresh:
+            kept[count] = i
+            count += 1
+            if count == kept.shape[0]:
+                break
+    return count
+
+
 def _apart(poses: np.ndarray, spread: np.ndarray, far: float, degrees: float, most: int) -> np.ndarray:
     """Those of some poses, by place, that are no other one before them once more."""
-    kept = np.zeros(0, dtype=np.int64)
-    for i in range(len(poses)):
-        if are_apart(poses[i], poses[kept], spread, far, degrees).all():
-            kept = np.append(kept, i)
-            if len(kept) == most:
-                break
-    return kept
+    kept = np.empty(most, dtype=np.int64)
+    poses = np.ascontiguousarray(poses)
+    return kept[: _keep_apart(poses, spread, far * far, float(np.cos(np.radians(degrees))), kept)]

@@ -48,7 +48,7 @@ _AGAINST = 4.0
 a tenth of what is seen on both lies beside."""
 _HELD = 0.02
 """Rise of the distances per distance moved from which a way is bound: a plate, a rod and a ball stay below 0.014 with
-noise of a fifth of an edge; a ball with waves of a twentieth of its radius gives 0.035, a cast cover with bosses 0.48."""
+noise of a fifth of an edge; a ball with waves of a twentieth of its radius gives 0.035, a cover with bosses 0.48."""
 _UNSURE = 1.5
 """Times by which the rise has to be more than chance gives."""
 

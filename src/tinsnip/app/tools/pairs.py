@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QPainter, QPen
 
 from tinsnip.app.state.spots import hit_on
 from tinsnip.app.view.camera import Camera
@@ -261,5 +261,8 @@ class PairTool(Tool):
                 painter.drawLine(QPointF(x - px(3), y), QPointF(x + px(3), y))
                 painter.drawLine(QPointF(x, y - px(3)), QPointF(x, y + px(3)))
             off = f"  {millimetres(offs[number])} mm" if number < len(offs) else ""
-            draw_label(painter, QPointF(x + px(10), y - px(10)), f"{number + 1}{off}")
+            text = f"{number + 1}{off}"
+            room = QFontMetricsF(painter.font()).horizontalAdvance(text) + 18
+            left = x + px(10) if x + px(10) + room < camera.width else x - px(10) - room
+            draw_label(painter, QPointF(left, y - px(10)), text)
         painter.setOpacity(1.0)
