@@ -9,7 +9,7 @@ __all__ = ["SHARES", "VARIABLE", "seeds", "share", "told"]
 
 Case = TypeVar("Case")
 
-SHARES = 8
+SHARES = 12
 """In so many days every case has had its turn."""
 VARIABLE = "TINSNIP_TEST_SEEDS"
 """Set by the runner: ``all``, ``day N`` or ``only N``."""

@@ -191,7 +191,7 @@ def _fit_together(p, n, q, m, pairs, draws, near, tol, out):
         px, py, pz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
         qx, qy, qz = q[d, 0] - q[b, 0], q[d, 1] - q[b, 1], q[d, 2] - q[b, 2]
         lp, lq = np.sqrt(px * px + py * py + pz * pz), np.sqrt(qx * qx + qy * qy + qz * qz)
-        if lp < near or abs(lp - lq) > tol:
+        if lp < near or lq < 0.5 * near or abs(lp - lq) > tol:
             continue
         one = (n[a, 0] * px + n[a, 1] * py + n[a, 2] * pz) / lp - (m[b, 0] * qx + m[b, 1] * qy + m[b, 2] * qz) / lq
         two = (n[c, 0] * px + n[c, 1] * py + n[c, 2] * pz) / lp - (m[d, 0] * qx + m[d, 1] * qy + m[d, 2] * qz) / lq

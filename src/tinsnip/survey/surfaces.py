@@ -18,8 +18,8 @@ _PASSES = 10
 """By which noise of a fifth of an edge becomes one of a twentieth; with more, narrow ribs give way."""
 _SPARE = 4
 """Points drawn for each that is kept, of which those are chosen that bind."""
-_A_TRIANGLE = 2
-"""Points a triangle, at most: more tell nothing new."""
+_A_TRIANGLE, _LEAST = 2, 6_000
+"""Points a triangle, at most, as more tell nothing new; but so many at least, as triangles may be large."""
 _ROUNDS = 1
 """Rounds over which normals are evened out, besides the surface itself."""
 
@@ -81,7 +81,7 @@ def surface_of(mesh: Mesh) -> Surface:
         check_here()
     rim = np.zeros(len(faces), dtype=np.bool_)
     _at_boundary(faces, mesh.twins, np.zeros(len(vertices), dtype=np.bool_), rim)
-    count = min(SAMPLES, _A_TRIANGLE * len(faces))
+    count = min(SAMPLES, max(_LEAST, _A_TRIANGLE * len(faces)))
     points, of = spread_by_area(vertices, faces, _SPARE * count)
     ways, weights = ways_at(normals, faces, of), np.empty(0)
     if len(points):

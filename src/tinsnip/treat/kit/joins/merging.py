@@ -10,8 +10,8 @@ from scipy.spatial import cKDTree
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
-from tinsnip.mesh.halfedges import OPEN, fans_of
-from tinsnip.mesh.measures import triangles_at, vertex_normals
+from tinsnip.mesh.halfedges import OPEN, fans_of, twin_table
+from tinsnip.mesh.measures import corner_shares, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.space.registration import Surface, ways_at
@@ -30,6 +30,9 @@ __all__ = ["Merged", "merge_surfaces"]
 
 _BAND = 10.0
 """Edges from a piece's own boundary over which it comes to count as fully measured."""
+_BETTER, _LITTLE_BETTER = 1.1, 0.02
+"""By how much better measured a later piece has to be to take over: or two that end at the same line would change
+places all along it."""
 _TOGETHER = 2.5
 """Edges within which two layers are the same surface; noise of a fifth of an edge takes 1.2 of it."""
 _SCRAP = 200
@@ -129,7 +132,9 @@ def _meet(one: _Layer, other: _Layer, within: float, state: np.ndarray) -> _Met:
     same = np.zeros(count, dtype=bool)
     same[met] = ((facing * one.surface.normals[met]).sum(axis=1) > _ALONG) & ~other.surface.rim[triangle[met]]
     measured = np.zeros(count)
-    measured[same] = other.measured[other.mesh.faces[triangle[same]]].mean(axis=1)
+    corners = other.mesh.faces[triangle[same]]
+    a, b, c = (other.surface.tree.vertices[corners[:, k]] for k in range(3))
+    measured[same] = (other.measured[corners] * corner_shares(foot[same], a, b, c)).sum(axis=1)
     return _Met(foot, measured, triangle, same)
 
 
@@ -172,8 +177,9 @@ def merge_surfaces(meshes: Sequence[Mesh], context: Context) -> Merged:
             goal += share[:, None] * (met.foot - layer.mesh.vertices)
             weight += share
             over |= met.same
-            # of two that are as well measured the first stays
-            lost |= met.same & ((met.measured > layer.measured) | ((met.measured == layer.measured) & (j < i)))
+            first, second = (layer.measured, met.measured) if i < j else (met.measured, layer.measured)
+            goes_over = second > _BETTER * first + _LITTLE_BETTER
+            lost |= met.same & (goes_over if i < j else ~goes_over)
             if tint is not None:
                 tint += share[:, None] * _colours_at(other.mesh, met, layer.mesh.colour)
             state[1] += 1
@@ -190,7 +196,7 @@ def merge_surfaces(meshes: Sequence[Mesh], context: Context) -> Merged:
         gone = triangles_at(mesh.faces, lost)
         scraps = _scraps(mesh, gone, over)
         strays += len(np.unique(scraps[scraps >= 0]))
-        gone |= scraps >= 0
+        gone = _fit_to_be_sewn(mesh, gone | (scraps >= 0))
         double += float(np.linalg.norm(_vectors(mesh, gone), axis=1).sum())
         moved = (off != 0).any(axis=1)
         provenance = np.where(triangles_at(mesh.faces, moved) & (mesh.provenance == 0), SHIFTED, mesh.provenance)
@@ -198,7 +204,7 @@ def merge_surfaces(meshes: Sequence[Mesh], context: Context) -> Merged:
         if colour is not None:
             values = np.where(over[:, None], np.clip(np.rint(colour), 0, 255), mesh.colour).astype(np.uint8)
             whole = whole.with_attribute("colour", Attribute(Domain.VERTEX, values))
-        part = _without_pinches(keep_triangles(whole, ~gone))
+        part = keep_triangles(whole, ~gone)
         far = max(far, float(np.linalg.norm(off, axis=1).max()))
         if len(part.faces):
             parts.append(part)
@@ -256,29 +262,31 @@ def _scraps(mesh: Mesh, gone: np.ndarray, over: np.ndarray) -> np.ndarray:
     size = np.bincount(part, minlength=count)
     share = np.bincount(part, over[mesh.faces[stays]].mean(axis=1), minlength=count) / np.maximum(size, 1)
     # what was a piece of its own before is no scrap of ours
-    whole = np.bincount(mesh.shells.label, minlength=len(mesh.shells))[mesh.shells.label[stays]]
+    was = mesh.shells.label[stays]  # -1 for a triangle without area, which is in no shell
+    whole = np.where(was >= 0, np.append(mesh.shells.triangles, 0)[was], 1)
     cut = np.bincount(part, whole, minlength=count) / np.maximum(size, 1) > size
     scrap = (size <= _SCRAP) & ((share > _SCRAP_COVERED) & (cut | (share > 0.9)))
     label[stays[scrap[part]]] = part[scrap[part]]
     return label
 
 
-def _without_pinches(mesh: Mesh) -> Mesh:
-    """Without triangles at vertices where the boundary meets itself: a seam needs a line to run along."""
+def _fit_to_be_sewn(mesh: Mesh, gone: np.ndarray) -> np.ndarray:
+    """What has to go so that a seam has a line to run along: also what would hang by a corner, or by one edge, then."""
+    gone = gone.copy()
+    touched = np.zeros(len(mesh.vertices), dtype=bool)
     for _ in range(20):
-        pinched = fans_of(mesh.faces, mesh.twins, len(mesh.vertices)) > 1
-        at_edge = np.zeros(len(mesh.vertices), dtype=bool)
-        half = np.flatnonzero(mesh.twins == OPEN)
-        at_edge[mesh.faces.ravel()[half]] = True
-        pinched &= at_edge
-        lone = (mesh.twins.reshape(-1, 3) == OPEN).sum(axis=1) > 1
-        gone = triangles_at(mesh.faces, pinched) | lone
-        if not gone.any():
+        touched[mesh.faces[gone]] = True
+        stays = np.flatnonzero(~gone)
+        faces = mesh.faces[stays]
+        twins = twin_table(faces, len(mesh.vertices))
+        pinched = touched & (fans_of(faces, twins, len(mesh.vertices)) > 1)
+        lone = ((twins.reshape(-1, 3) == OPEN).sum(axis=1) > 1) & touched[faces].any(axis=1)
+        more = triangles_at(faces, pinched) | lone
+        if not more.any():
             break
-        mesh = keep_triangles(mesh, ~gone)
-        if len(mesh.faces) == 0:
-            break
-    return mesh
+        gone[stays[more]] = True
+        check_here()
+    return gone
 
 
 def _sewn_up(mesh: Mesh, side: np.ndarray, edge: float, merged: Merged, context: Context) -> Merged:
@@ -312,7 +320,8 @@ def _without_what_passes_through(mesh: Mesh) -> tuple[Mesh, float]:
         return mesh, 0.0
     shells = mesh.shells
     one, other = shells.label[pairs[:, 0]], shells.label[pairs[:, 1]]
-    lesser = np.where(shells.area[one] <= shells.area[other], one, other)[one != other]
+    known = (one != other) & (one >= 0) & (other >= 0)
+    lesser = np.where(shells.area[one] <= shells.area[other], one, other)[known]
     lesser = np.unique(lesser[shells.area[lesser] < _THROUGH * float(shells.area.sum())])
     if len(lesser) == 0:
         return mesh, 0.0
