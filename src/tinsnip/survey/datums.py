@@ -3,11 +3,10 @@
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, spread_by_area
 from tinsnip.progress import Progress, check_here, stoppable
 from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
@@ -147,13 +146,7 @@ def _part(mesh: Mesh, middles: np.ndarray, ways: np.ndarray, form: Form, free: n
     own = np.flatnonzero(on)
     if len(own) == 0:
         return on
-    number = np.full(len(on), -1, dtype=np.int64)
-    number[own] = np.arange(len(own))
-    twins = mesh.twins.reshape(-1, 3)[own]
-    other = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
-    row, column = np.nonzero(other >= 0)
-    graph = coo_matrix((np.ones(len(row), dtype=np.int8), (row, other[row, column])), shape=(len(own), len(own)))
-    label = connected_components(graph, directed=False)[1]
+    label = parts_over_edges(mesh.twins, own)
     on[own[label != np.bincount(label).argmax()]] = False
     return on
 

@@ -9,6 +9,7 @@ from scipy.sparse.csgraph import connected_components
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import corner_shares, face_vectors
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.geodesic import shortest_path
@@ -240,15 +241,9 @@ def round_about(mesh: Mesh, triangle: int, point: np.ndarray, brushed: np.ndarra
 
 def _connected(mesh: Mesh, chosen: np.ndarray, triangle: int) -> np.ndarray:
     own = np.flatnonzero(chosen)
-    number = np.full(len(chosen), -1, dtype=np.int64)
-    number[own] = np.arange(len(own))
-    twins = mesh.twins.reshape(-1, 3)[own]
-    other = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
-    row, column = np.nonzero(other >= 0)
-    graph = coo_matrix((np.ones(len(row)), (row, other[row, column])), shape=(len(own), len(own)))
-    _, label = connected_components(graph, directed=False)
+    label = parts_over_edges(mesh.twins, own)
     found = np.zeros(len(chosen), dtype=bool)
-    found[own[label == label[number[triangle]]]] = True
+    found[own[label == label[np.searchsorted(own, triangle)]]] = True
     return found
 
 

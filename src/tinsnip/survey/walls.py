@@ -3,10 +3,9 @@
 from typing import NamedTuple
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse.csgraph import connected_components
 
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, triangle_areas, vertex_normals
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here, polled_here
@@ -105,13 +104,8 @@ def thin_places(mesh: Mesh, minimum: float) -> tuple[np.ndarray, int]:
     number = np.full(len(mesh.faces), -1, dtype=np.int64)
     if len(own) == 0:
         return number, 0
-    number[own] = np.arange(len(own))
-    twins = mesh.twins.reshape(-1, 3)[own]
-    beside = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
-    one, k = np.nonzero(beside >= 0)
-    graph = sparse.coo_matrix((np.ones(len(one)), (one, beside[one, k])), shape=(len(own), len(own)))
-    count, part = connected_components(graph, directed=False)
-    size = np.bincount(part, minlength=count)
+    part = parts_over_edges(mesh.twins, own)
+    size = np.bincount(part)
     fresh = np.where(size >= _FEWEST, np.cumsum(size >= _FEWEST) - 1, -1)
     number[own] = fresh[part]
     return number, int((size >= _FEWEST).sum())

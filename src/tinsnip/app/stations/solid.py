@@ -6,11 +6,10 @@ from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.measuring import MeasuringPart
 from tinsnip.app.stations.recasting import RecastPart, why_recast
-from tinsnip.app.stations.station import PreviewTray, Station
+from tinsnip.app.stations.station import PartedTray, PreviewTray, Station
 from tinsnip.app.tools.base import DragBase
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.widgets.panels import Column, Section
-from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import Combine, Mend, MendCrossings, Orient, Patch, Plinth, RecastPlaces, WeldSeams
@@ -20,7 +19,6 @@ from tinsnip.words import counted, grouped
 __all__ = ["SOLID", "SolidTray"]
 
 
-_PARTS = ("Close", "Recast", "Join", "Walls", "Measure")
 _ABOUT = {
     "Close": "Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.",
     "Recast": "For what cannot be closed by less: made anew as one skin round all that it encloses.",
@@ -32,26 +30,22 @@ _PLACED = {"foot": "Close", "Place a solid": "Join"}
 """In which part of the tray an offered treatment or tool stands; the others are about walls."""
 
 
-class SolidTray(PreviewTray):
+class SolidTray(PartedTray, PreviewTray):
     """Closing the base, the recast, joining with other solids, and walls."""
 
     title = "Solid"
+    about = _ABOUT
     previews = Plinth
 
     def build(self) -> None:
-        self.part, self.own_tools = "Close", []
-        self.parts: dict[str, Section] = {name: Section() for name in _PARTS}
-        self.part_row = PictogramRow()
-        self.add(self.part_row)
-        for name, section in self.parts.items():
-            self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
-            self.add(section)
+        self.own_tools: list[Tool] = []
+        self.build_parts()
         self._build_closing(self.parts["Close"])
         self._build_joining(self.parts["Join"])
         self.recasting = RecastPart(self.session, self.parts["Recast"])
         self.measuring = MeasuringPart(self.session, self.view, self.view.readings, self.parts["Measure"])
         self.copper_button("Close the base", self.do)
-        self._show_part()
+        self.show_part()
 
     def _build_closing(self, part: Section) -> None:
         self.small_means = part.button("Close by the smallest means", self.close_by_small_means)
@@ -108,20 +102,12 @@ class SolidTray(PreviewTray):
     def place_for(self, name: str) -> Column:
         return self.parts[_PLACED.get(name, "Walls")]
 
-    def choose(self, part: str) -> None:
-        """Show another part of the tray."""
-        if part != self.part and self.view.hand.tool in [*self.own_tools, *self.measuring.tools, self.base]:
+    def leave_part(self) -> None:
+        if self.view.hand.tool in [*self.own_tools, *self.measuring.tools, self.base]:
             self.view.hand.put_away()
-        self.part = part
-        self._show_part()
-        self.scroll.verticalScrollBar().setValue(0)
-        self.refresh()
 
-    def _show_part(self) -> None:
-        self.head_text.setText(_ABOUT[self.part])
-        self.part_row.check([self.part])
-        for name, section in self.parts.items():
-            section.setVisible(name == self.part)
+    def show_part(self) -> None:
+        super().show_part()
         self.copper.setVisible(self.part == "Close")
 
     def treatment(self) -> Plinth:

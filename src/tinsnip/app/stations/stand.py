@@ -7,13 +7,12 @@ from PySide6.QtWidgets import QInputDialog
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.aligning import AligningPart
-from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.stations.station import PartedTray, Station
 from tinsnip.app.tools.pick import Pick
 from tinsnip.app.tools.turn import TurnTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.panels import Section
-from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh import Mesh
 from tinsnip.survey.bed import beds_of
@@ -37,10 +36,11 @@ _ORIGINS = {
 }
 
 
-class StandTray(Tray):
+class StandTray(PartedTray):
     """How the part stands: turning, laying down, placing, scaling."""
 
     title = "Stand: turn, place, scale"
+    about = _ABOUT
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.turn_tool = TurnTool(view)
@@ -48,19 +48,14 @@ class StandTray(Tray):
         self.turn_tool.turned.connect(self._turned)
 
     def build(self) -> None:
-        self.part, self.parts = "Stand", {name: Section() for name in _ABOUT}
-        self.part_row = PictogramRow()
-        self.add(self.part_row)
-        for name, section in self.parts.items():
-            self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
-            self.add(section)
+        self.build_parts()
         self._build_standing(self.parts["Stand"])
         self.aligning = AligningPart(self.session, self.view, self.parts["Align"])
         self.aligning.changed.connect(self._show_preview)
         self.copper_button("Let it stand so", self.do)
         self.session.preview_changed.connect(self._show_preview)
         self.session.examined.connect(self.refresh)
-        self._show_part()
+        self.show_part()
 
     def _build_standing(self, part: Section) -> None:
         self.values = {name: part.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
@@ -101,21 +96,12 @@ class StandTray(Tray):
         part.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
         self.shown = part.explain()
 
-    def choose(self, part: str) -> None:
-        """Show another part of the tray."""
-        if part != self.part:
-            self.put_away()
-            self.view.hand.put_away()
-        self.part = part
-        self._show_part()
-        self.scroll.verticalScrollBar().setValue(0)
-        self.refresh()
+    def leave_part(self) -> None:
+        self.put_away()
+        self.view.hand.put_away()
 
-    def _show_part(self) -> None:
-        self.head_text.setText(_ABOUT[self.part])
-        self.part_row.check([self.part])
-        for name, section in self.parts.items():
-            section.setVisible(name == self.part)
+    def show_part(self) -> None:
+        super().show_part()
         if self.isVisible():
             self.view.hand.set_rest(self.turn_tool if self.part == "Stand" else None)
 

@@ -2,7 +2,7 @@
 
 import importlib
 import pkgutil
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -16,13 +16,14 @@ from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.form import Form
-from tinsnip.app.widgets.panels import Column, Panel
+from tinsnip.app.widgets.panels import Column, Panel, Section
+from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.regions import Region
 from tinsnip.survey import Examination, Finding
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import TREATMENTS, Mend, Orient, Treatment
 
-__all__ = ["PreviewTray", "Station", "Tray", "offered_tools"]
+__all__ = ["PartedTray", "PreviewTray", "Station", "Tray", "offered_tools"]
 
 
 class Tray(Panel):
@@ -79,6 +80,42 @@ class Tray(Panel):
             self.session.do_made(action.title, lambda: action.model_copy(update={areas[0]: Region.of(mesh, selected)}))
         else:
             self.session.apply(action)
+
+
+class PartedTray(Tray):
+    """A tray with parts of its own, one of which is in hand at a time; a row of pictograms chooses it."""
+
+    about: Mapping[str, str]
+    """What each part does, by its name, which is that of its pictogram too."""
+
+    def build_parts(self) -> None:
+        """Make the row, and a section for each part; the first is in hand."""
+        self.part = next(iter(self.about))
+        self.parts = {name: Section() for name in self.about}
+        self.part_row = PictogramRow()
+        self.add(self.part_row)
+        for name, section in self.parts.items():
+            self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
+            self.add(section)
+
+    def choose(self, part: str) -> None:
+        """Show another part of the tray."""
+        if part != self.part:
+            self.leave_part()
+        self.part = part
+        self.show_part()
+        self.scroll.verticalScrollBar().setValue(0)
+        self.refresh()
+
+    def leave_part(self) -> None:
+        """Another part is shown from now on."""
+
+    def show_part(self) -> None:
+        """Show the part that is in hand."""
+        self.head_text.setText(self.about[self.part])
+        self.part_row.check([self.part])
+        for name, section in self.parts.items():
+            section.setVisible(name == self.part)
 
 
 def _standing(layout: QLayout) -> list[QWidget]:

@@ -4,12 +4,11 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
+from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.halfedges import OPEN, fans_of, twin_table
 from tinsnip.mesh.measures import corner_shares, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
@@ -250,13 +249,8 @@ def _scraps(mesh: Mesh, gone: np.ndarray, over: np.ndarray) -> np.ndarray:
     """Small parts, numbered, that taking triangles out leaves between the layers; -1 for all else, shape (F,)."""
     label = np.full(len(mesh.faces), -1, dtype=np.int64)
     stays = np.flatnonzero(~gone)
-    number = np.full(len(mesh.faces), -1, dtype=np.int64)
-    number[stays] = np.arange(len(stays))
-    twins = mesh.twins.reshape(-1, 3)[stays]
-    other = np.where(twins >= 0, number[np.maximum(twins, 0) // 3], -1)
-    row, column = np.nonzero(other >= 0)
-    graph = coo_matrix((np.ones(len(row), dtype=np.int8), (row, other[row, column])), shape=(len(stays), len(stays)))
-    count, part = connected_components(graph, directed=False)
+    part = parts_over_edges(mesh.twins, stays)
+    count = int(part.max()) + 1 if len(part) else 0
     if count == 0:
         return label
     size = np.bincount(part, minlength=count)
