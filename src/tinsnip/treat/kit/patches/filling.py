@@ -248,7 +248,7 @@ def flat_cap(points: np.ndarray, rings: list[np.ndarray], outward: np.ndarray) -
         parts = []
         for group in nested_rings(local, flat):
             loop = joined_loops(points, [rings[i][::-1] for i in group])
-            parts.append(loop[fill_loop(points[loop])])
+            parts.append(loop[fill_loop(points[loop])].reshape(-1, 3))  # of two vertices: none
         return np.concatenate(parts)
     triangles = used[found]
     # the cap must run against the open half-edges; on an inside-out mesh it faces the other way
