@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
-from tests.part_pieces import noisy, off_by, pieces_round, two_pieces
+from tests.part_pieces import Pieces, noisy, off_by, pieces_round, two_pieces
 from tests.seeds import seeds
 from tests.test_joining import inside
 from tinsnip.errors import BadInput
@@ -274,6 +274,16 @@ class OnTheCommandLine(unittest.TestCase):
 
 @unittest.skipUnless(SCREEN, "needs a screen; ./tinsnip test starts one")
 class InTheWindow(WindowTest):
+    def aligning_tray(self, pieces: Pieces) -> object:
+        """Put pieces up, the first of which is to stay; the tray to align them in."""
+        self.put_up(*pieces.parts)
+        self.session.set_active(1)
+        self.settle()
+        self.key(Qt.Key.Key_2)
+        tray = self.window.tray("Stand")
+        tray.choose("Align")
+        return tray
+
     def mark(self, side: bool, place: np.ndarray) -> None:
         """Click a place of one of the pieces."""
         tool = self.view.hand.tool
@@ -294,13 +304,7 @@ class InTheWindow(WindowTest):
 
     def test_pieces_are_aligned_by_points_that_are_clicked_and_merged(self) -> None:
         pieces = two_pieces(8, 40)
-        self.put_up(*pieces.parts)
-        session = self.session
-        session.set_active(1)
-        self.settle()
-        self.key(Qt.Key.Key_2)
-        tray = self.window.tray("Stand")
-        tray.choose("Align")
+        session, tray = self.session, self.aligning_tray(pieces)
         part = tray.aligning
         self.assertFalse(tray.copper.isEnabled())
         self.click(part.by_points)
@@ -376,13 +380,7 @@ class InTheWindow(WindowTest):
 
     def test_how_a_piece_lies_is_found_shown_and_left_or_done(self) -> None:
         pieces = two_pieces(9, 40)
-        self.put_up(*pieces.parts)
-        session = self.session
-        session.set_active(1)
-        self.settle()
-        self.key(Qt.Key.Key_2)
-        tray = self.window.tray("Stand")
-        tray.choose("Align")
+        session, tray = self.session, self.aligning_tray(pieces)
         self.click(tray.aligning.by_shape)
         self.settle()
         self.assertIsNotNone(session.preview_together)

@@ -85,7 +85,7 @@ def merge(files: tuple[Path, ...], out: Path, aligned: str, replace: bool, unit:
         if aligned == "auto":
             with progress.part(0.0, 0.6):
                 laid = AlignAll(by="shape").apply(meshes, Context(progress))
-            left = [i for i in laid.account.figures["left_out"]]
+            left = laid.account.figures["left_out"]
             meshes = [part.mesh for i, part in enumerate(laid.parts) if i not in left]
         made = MergeScans().apply(meshes, Context(progress))
         counts = release(made.parts[0].mesh, out, form.name, progress, ends_as="surface").counts()

@@ -11,7 +11,8 @@ __all__ = ["FORMS", "Form", "Kind", "distances", "fit_form", "form_through", "no
 
 Kind = Literal["plane", "sphere", "cylinder", "cone", "torus"]
 FORMS: tuple[Kind, ...] = ("plane", "sphere", "cylinder", "cone", "torus")
-_LEAST = {"plane": 3, "sphere": 4, "cylinder": 5, "cone": 6, "torus": 7}
+_NUMBERS = {"plane": 3, "sphere": 4, "cylinder": 5, "cone": 6, "torus": 7}
+"""By how many numbers each is told, and so how many points it takes at least."""
 _STEPS, _FEW_STEPS = 60, 4
 _ROUNDS = 24
 _TUKEY = 4.685
@@ -98,9 +99,6 @@ def _moved(form: Form, step: np.ndarray) -> Form:
     return form._replace(point=point, way=way, radius=form.radius + step[5], tube=form.tube + step[6])
 
 
-_NUMBERS = {"plane": 3, "sphere": 4, "cylinder": 5, "cone": 6, "torus": 7}
-
-
 def _improved(form: Form, points: np.ndarray, weights: np.ndarray, steps: int) -> Form:
     """Least squares of the distances, by steps of Levenberg and Marquardt; the derivatives are differences."""
     root, count = np.sqrt(weights), _NUMBERS[form.kind]
@@ -170,7 +168,7 @@ def fit_form(
     >>> round(form.radius, 9)
     5.0
     """
-    if len(points) < _LEAST[start.kind]:
+    if len(points) < _NUMBERS[start.kind]:
         raise BadInput(f"{len(points)} points are too few for a {start.kind}; choose more of the surface")
     middle = points.mean(axis=0)
     size = max(float(np.sqrt(((points - middle) ** 2).sum(axis=1).mean())), 1e-300)

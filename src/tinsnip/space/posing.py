@@ -258,6 +258,18 @@ def _grid_of(cloud: Cloud) -> _Grid:
 
 
 @kernel
+def _met_by(poses, i, p, j, nearest, low, cell):
+    """What a pose brings a point next to, by its number, or -1; and where it brings it."""
+    x = poses[i, 0, 0] * p[j, 0] + poses[i, 0, 1] * p[j, 1] + poses[i, 0, 2] * p[j, 2] + poses[i, 0, 3]
+    y = poses[i, 1, 0] * p[j, 0] + poses[i, 1, 1] * p[j, 1] + poses[i, 1, 2] * p[j, 2] + poses[i, 1, 3]
+    z = poses[i, 2, 0] * p[j, 0] + poses[i, 2, 1] * p[j, 1] + poses[i, 2, 2] * p[j, 2] + poses[i, 2, 3]
+    u, v, w = (x - low[0]) / cell, (y - low[1]) / cell, (z - low[2]) / cell
+    if u < 0 or v < 0 or w < 0 or u >= nearest.shape[0] or v >= nearest.shape[1] or w >= nearest.shape[2]:
+        return -1, x, y, z
+    return nearest[int(u), int(v), int(w)], x, y, z
+
+
+@kernel
 def _judge(poses, p, n, q, m, rim, nearest, low, cell, near, begin, end, worth, state):
     """The worth of poses: of the points, the share that comes to lie on the other surface, times how rarely beside."""
     for i in range(begin, end):
@@ -265,13 +277,7 @@ def _judge(poses, p, n, q, m, rim, nearest, low, cell, near, begin, end, worth, 
             return
         on = beside = 0
         for j in range(p.shape[0]):
-            x = poses[i, 0, 0] * p[j, 0] + poses[i, 0, 1] * p[j, 1] + poses[i, 0, 2] * p[j, 2] + poses[i, 0, 3]
-            y = poses[i, 1, 0] * p[j, 0] + poses[i, 1, 1] * p[j, 1] + poses[i, 1, 2] * p[j, 2] + poses[i, 1, 3]
-            z = poses[i, 2, 0] * p[j, 0] + poses[i, 2, 1] * p[j, 1] + poses[i, 2, 2] * p[j, 2] + poses[i, 2, 3]
-            u, v, w = (x - low[0]) / cell, (y - low[1]) / cell, (z - low[2]) / cell
-            if u < 0 or v < 0 or w < 0 or u >= nearest.shape[0] or v >= nearest.shape[1] or w >= nearest.shape[2]:
-                continue
-            k = nearest[int(u), int(v), int(w)]
+            k, x, y, z = _met_by(poses, i, p, j, nearest, low, cell)
             if k < 0:
                 continue
             alike = facing = 0.0
@@ -393,13 +399,7 @@ def _settle(poses, p, n, q, m, rim, nearest, low, cell, reaches, begin, end, sta
             right[:] = 0.0
             found = 0
             for j in range(p.shape[0] - 1):
-                x = poses[i, 0, 0] * p[j, 0] + poses[i, 0, 1] * p[j, 1] + poses[i, 0, 2] * p[j, 2] + poses[i, 0, 3]
-                y = poses[i, 1, 0] * p[j, 0] + poses[i, 1, 1] * p[j, 1] + poses[i, 1, 2] * p[j, 2] + poses[i, 1, 3]
-                z = poses[i, 2, 0] * p[j, 0] + poses[i, 2, 1] * p[j, 1] + poses[i, 2, 2] * p[j, 2] + poses[i, 2, 3]
-                u, v, w = (x - low[0]) / cell, (y - low[1]) / cell, (z - low[2]) / cell
-                if u < 0 or v < 0 or w < 0 or u >= nearest.shape[0] or v >= nearest.shape[1] or w >= nearest.shape[2]:
-                    continue
-                k = nearest[int(u), int(v), int(w)]
+                k, x, y, z = _met_by(poses, i, p, j, nearest, low, cell)
                 if k < 0:
                     continue
                 dx, dy, dz = q[k, 0] - x, q[k, 1] - y, q[k, 2] - z

@@ -5,7 +5,7 @@ face another way; the move that brings the pairs together along their normals is
 counts as a pair is drawn in. What the surfaces do not share is never pulled at.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -218,7 +218,6 @@ def refine(
     fixed: Surface,
     start: np.ndarray,
     reach: float | None = None,
-    watched: Callable[[np.ndarray], None] | None = None,
     most: int = SAMPLES,
     turns: int = _TURNS,
 ) -> Fit | None:
@@ -234,8 +233,6 @@ def refine(
         About where the moving one belongs; a scale in it stays.
     reach : float, optional
         How far it may lie off, mm; by default a tenth of the smaller one's size.
-    watched : callable, optional
-        Told of each move on the way.
     most : int
         Points of each surface that are paired at the end.
     turns : int
@@ -262,8 +259,6 @@ def refine(
         weights = np.maximum(0.0, 1.0 - (off / (1.56 * _TRIM * spread)) ** 2) ** 2
         move, far = step_together(here, there, ways, weights)
         matrix = move @ matrix
-        if watched is not None:
-            watched(matrix)
         reach = min(reach, max(2.0 * _TRIM * spread, far, 0.5 * fixed.edge, 0.5 * moving.edge))
         if far < (max(_STILL * size, _STILL_EDGES * max(moving.edge, fixed.edge)) if fine else 1e-4 * size):
             if fine:

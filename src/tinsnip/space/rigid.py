@@ -3,7 +3,7 @@
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-__all__ = ["laid_on", "matrix_of", "moved_points", "part_of_move", "small_move", "turned_by_degrees"]
+__all__ = ["laid_on", "matrix_of", "moved_points", "small_move", "turned_by_degrees"]
 
 
 def matrix_of(linear: np.ndarray, shift: np.ndarray) -> np.ndarray:
@@ -74,9 +74,3 @@ def small_move(six: np.ndarray, about: np.ndarray) -> np.ndarray:
     """
     linear = Rotation.from_rotvec(six[:3]).as_matrix()
     return matrix_of(linear, about - linear @ about + six[3:])
-
-
-def part_of_move(matrix: np.ndarray, share: float) -> np.ndarray:
-    """A rigid move, done by a share only: turned and shifted evenly; shape (4, 4)."""
-    linear = Rotation.from_rotvec(share * Rotation.from_matrix(matrix[:3, :3]).as_rotvec()).as_matrix()
-    return matrix_of(linear, share * matrix[:3, 3])

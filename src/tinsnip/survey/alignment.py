@@ -1,7 +1,7 @@
 """Alignment: how one piece lies on another that shows a part of the same thing, and how sure that is."""
 
 import itertools
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -157,7 +157,6 @@ def align(
     fixed: Mesh,
     start: np.ndarray,
     progress: Progress | None = None,
-    watched: Callable[[np.ndarray], None] | None = None,
 ) -> Alignment:
     """Lay a piece on another from about where it belongs.
 
@@ -168,8 +167,6 @@ def align(
     start : ndarray, shape (4, 4)
         About where the moving piece belongs: right to a twentieth of its size. A scale in it stays.
     progress : Progress, optional
-    watched : callable, optional
-        Told of each move on the way.
 
     Raises
     ------
@@ -186,7 +183,7 @@ def align(
     """
     (progress or Progress()).step("Aligning")
     mine, theirs = _ready(moving, fixed)
-    fit = refine(mine, theirs, start, watched=watched)
+    fit = refine(mine, theirs, start)
     if fit is None:
         raise BadInput("the pieces do not meet there; bring them nearer, or mark other points")
     found = agreement(mine, theirs, fit.matrix, _within(fit.spread, mine, theirs))
@@ -264,8 +261,6 @@ class AllAligned:
         What brings each to where it belongs.
     found : tuple of Alignment or None
         How each lies on the one it was laid on; None for those that stay and those that are left out.
-    onto : tuple of int or None
-        The one that each was laid on.
     left : tuple of int
         Those that lie on none of the others.
     rms_mm : float
@@ -274,7 +269,6 @@ class AllAligned:
 
     matrices: tuple[np.ndarray, ...]
     found: tuple[Alignment | None, ...]
-    onto: tuple[int | None, ...]
     left: tuple[int, ...]
     rms_mm: float
 
@@ -307,14 +301,14 @@ def align_all(meshes: Sequence[Mesh], by_shape: bool, progress: Progress | None 
     surfaces = [_ready(mesh, meshes[0])[0] for mesh in meshes]
     matrices = [np.eye(4) for _ in meshes]
     found: list[Alignment | None] = [None] * len(meshes)
-    onto: list[int | None] = [None] * len(meshes)
+    tried: dict[tuple[int, int], Alignment | None] = {}
     placed, waiting = [0], list(range(1, len(meshes)))
     while waiting:
-        best = _next_placed(meshes, matrices, placed, waiting, by_shape, progress)
+        best = _next_placed(meshes, matrices, placed, waiting, by_shape, tried, progress)
         if best is None:
             break
-        one, other, alignment = best
-        matrices[one], found[one], onto[one] = alignment.matrix, alignment, other
+        one, alignment = best
+        matrices[one], found[one] = alignment.matrix, alignment
         placed.append(one)
         waiting.remove(one)
     links = _links(surfaces, matrices, placed)
@@ -329,7 +323,7 @@ def align_all(meshes: Sequence[Mesh], by_shape: bool, progress: Progress | None 
         within = _within(fit.spread if fit else edge, surfaces[i], surfaces[j])
         squares.append(agreement(surfaces[i], surfaces[j], pose, within, _JUDGED_BY).rms ** 2)
     rms = float(np.sqrt(np.mean(squares))) if squares else 0.0
-    return AllAligned(tuple(matrices), tuple(found), tuple(onto), tuple(waiting), rms)
+    return AllAligned(tuple(matrices), tuple(found), tuple(waiting), rms)
 
 
 def _next_placed(
@@ -338,27 +332,36 @@ def _next_placed(
     placed: list[int],
     waiting: list[int],
     by_shape: bool,
+    tried: dict[tuple[int, int], Alignment | None],
     progress: Progress,
-) -> tuple[int, int, Alignment] | None:
-    """The next piece to be laid on one that lies: the first that is sure, or that with the most in common."""
-    best: tuple[float, int, int, Alignment] | None = None
+) -> tuple[int, Alignment] | None:
+    """The next piece to be laid on one that lies: the first that is sure, or that with the most in common.
+
+    How one lies on another is kept in `tried`, as it stays so while others come to lie.
+    """
+    best: tuple[float, int, Alignment] | None = None
     for one in waiting:
         for other in reversed(placed):  # pieces are mostly named in the order they were scanned in
-            try:
-                if by_shape:
-                    laid = find_alignment(meshes[one], meshes[other], progress, (np.linalg.inv(matrices[other]),))
-                else:
-                    laid = align(meshes[one], meshes[other], np.linalg.inv(matrices[other]), progress)
-            except BadInput:
+            if (one, other) not in tried:
+                tried[one, other] = _laid_on(meshes[one], meshes[other], matrices[other], by_shape, progress)
+            laid = tried[one, other]
+            if laid is None:
                 continue
-            if laid.overlap * laid.agrees < _SUPPORT:
-                continue
-            laid = replace(laid, matrix=matrices[other] @ laid.matrix)
             if laid.sure:
-                return one, other, laid
+                return one, laid
             if best is None or laid.overlap * laid.agrees > best[0]:
-                best = laid.overlap * laid.agrees, one, other, laid
+                best = laid.overlap * laid.agrees, one, laid
     return None if best is None else best[1:]
+
+
+def _laid_on(moving: Mesh, fixed: Mesh, where: np.ndarray, by_shape: bool, progress: Progress) -> Alignment | None:
+    """How one piece lies on another that has been moved; None where nearly nothing of it does."""
+    start = np.linalg.inv(where)
+    try:
+        laid = find_alignment(moving, fixed, progress, (start,)) if by_shape else align(moving, fixed, start, progress)
+    except BadInput:
+        return None
+    return replace(laid, matrix=where @ laid.matrix) if laid.overlap * laid.agrees >= _SUPPORT else None
 
 
 def _links(surfaces: list[Surface], matrices: list[np.ndarray], placed: list[int]) -> list[tuple[int, int]]:

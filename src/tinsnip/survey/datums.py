@@ -7,7 +7,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
-from tinsnip.mesh.measures import face_vectors, spread_by_area
+from tinsnip.mesh.measures import face_vectors, spread_by_area, triangle_areas
 from tinsnip.progress import Progress, check_here, stoppable
 from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
 from tinsnip.space.polygons import plane_axes
@@ -187,7 +187,7 @@ def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.0
     seen, rng = _looked_at(mesh, surface), np.random.default_rng(11)
     evened = surface.tree.vertices
     middles = evened[mesh.faces].mean(axis=1)
-    areas = np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1)
+    areas = triangle_areas(mesh.vertices, mesh.faces)
     ways = ways_at(surface.normals, mesh.faces, np.arange(len(mesh.faces)))
     whole = float(areas.sum())
     free, left = np.ones(len(mesh.faces), dtype=bool), np.ones(len(seen.points), dtype=bool)

@@ -10,7 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.halfedges import OPEN, fans_of, twin_table
-from tinsnip.mesh.measures import corner_shares, triangles_at, vertex_normals
+from tinsnip.mesh.measures import corner_shares, triangle_areas, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
 from tinsnip.space.registration import Surface, ways_at
@@ -89,7 +89,6 @@ class Merged(NamedTuple):
 class _Layer(NamedTuple):
     mesh: Mesh
     surface: Surface
-    normals: np.ndarray
     measured: np.ndarray
     """How well each vertex is measured: by how far it is from the boundary, and how dense; 0 to about 1."""
 
@@ -108,12 +107,11 @@ def _layer(mesh: Mesh, finest: float) -> _Layer:
     measured = np.ones(len(mesh.vertices))
     open_half = np.flatnonzero(mesh.twins == OPEN)
     if len(open_half):
-        corner = mesh.faces.ravel()
-        rim = np.unique(np.concatenate([corner[open_half], corner[open_half - open_half % 3 + (open_half + 1) % 3]]))
+        rim = np.unique(np.concatenate(_ends(mesh, open_half)))
         reach = _BAND * surface.edge
         away = cKDTree(mesh.vertices[rim]).query(mesh.vertices, distance_upper_bound=reach)[0]
         measured = np.minimum(away / reach, 1.0)
-    return _Layer(mesh, surface, vertex_normals(mesh.vertices, mesh.faces), measured * finest / surface.edge)
+    return _Layer(mesh, surface, measured * finest / surface.edge)
 
 
 def _meet(one: _Layer, other: _Layer, within: float, state: np.ndarray) -> _Met:
@@ -189,14 +187,14 @@ def merge_surfaces(meshes: Sequence[Mesh], context: Context) -> Merged:
         covered.append(over)
         colours.append(None if tint is None else tint / np.maximum(weight, 1e-12)[:, None])
     progress.step("Taking the better-measured surface")
-    parts, sides, double, strays, far = [], [], 0.0, 0, 0.0
+    parts, double, strays, far = [], 0.0, 0, 0.0
     for layer, off, lost, over, colour in zip(layers, drawn, loses, covered, colours, strict=True):
         mesh = layer.mesh
         gone = triangles_at(mesh.faces, lost)
         scraps = _scraps(mesh, gone, over)
         strays += len(np.unique(scraps[scraps >= 0]))
         gone = _fit_to_be_sewn(mesh, gone | (scraps >= 0))
-        double += float(np.linalg.norm(_vectors(mesh, gone), axis=1).sum())
+        double += float(triangle_areas(mesh.vertices, mesh.faces[gone]).sum())
         moved = (off != 0).any(axis=1)
         provenance = np.where(triangles_at(mesh.faces, moved) & (mesh.provenance == 0), SHIFTED, mesh.provenance)
         whole = mesh.moved(mesh.vertices + off, provenance.astype(np.uint8))
@@ -207,7 +205,6 @@ def merge_surfaces(meshes: Sequence[Mesh], context: Context) -> Merged:
         far = max(far, float(np.linalg.norm(off, axis=1).max()))
         if len(part.faces):
             parts.append(part)
-            sides.append(len(parts))
     together, lost_names = put_together(parts)
     side = np.repeat(np.arange(len(parts)), [len(part.vertices) for part in parts])
     progress.step("Sewing the seams")
@@ -238,11 +235,6 @@ def _colours_at(mesh: Mesh, met: _Met, own: np.ndarray) -> np.ndarray:
     if mesh.colour is not None:
         values[met.same] = mesh.colour[mesh.faces[met.triangle[met.same]]].mean(axis=1)
     return values
-
-
-def _vectors(mesh: Mesh, some: np.ndarray) -> np.ndarray:
-    corners = mesh.vertices[mesh.faces[some]]
-    return 0.5 * np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
 
 
 def _scraps(mesh: Mesh, gone: np.ndarray, over: np.ndarray) -> np.ndarray:

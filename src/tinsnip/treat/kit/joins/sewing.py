@@ -260,7 +260,6 @@ def sewn(points: np.ndarray, normals: np.ndarray, side: np.ndarray, edges: np.nd
     for across in (True, False):
         out = np.empty((2 * count + 16, 3), dtype=np.int64)
         if not across:
-            own = np.arange(count, dtype=np.int64)
             for node in _outside(vertex, following, alive, nodes, made[0]):
                 _drop(vertex, first, onward, alive, node)
         found, nodes = _sew(
