@@ -11,11 +11,11 @@ from scipy.spatial.transform import Rotation
 from tests import specimens
 from tests.part_pieces import noisy, two_pieces
 from tests.test_joining import inside
+from tinsnip.datums.finding import find_forms
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
-from tinsnip.survey.datums import find_datums
 
 _TAKES = {"plane": 1, "sphere": 2, "cylinder": 2, "cone": 3, "torus": 4}
 
@@ -90,10 +90,10 @@ class Found(unittest.TestCase):
         box = noisy(specimens.bored_box(60.0, 120).mesh, np.random.default_rng(0))
         turn = Rotation.random(random_state=1).as_matrix()
         box = Mesh(box.vertices @ turn.T + [900.0, -40.0, 7.0], box.faces)
-        found = find_datums(box)
+        found = find_forms(box)
         self.assertEqual(sorted(d.form.kind for d in found), ["cylinder", *["plane"] * 6])
         self.assertGreater(sum(d.share for d in found), 0.75)
-        self.assertEqual(len({d.name for d in found}), 7)
+        self.assertEqual(len(found), 7)
         ways = np.array([d.form.way for d in found if d.form.kind == "plane"]) @ turn
         np.testing.assert_allclose(np.sort(np.abs(ways), axis=1)[:, 2], 1.0, atol=1e-3)
         bore = next(d for d in found if d.form.kind == "cylinder")
@@ -105,15 +105,15 @@ class Found(unittest.TestCase):
 
     def test_a_free_shape_has_none(self) -> None:
         for seed in (1,):
-            self.assertEqual(find_datums(two_pieces(seed).parts[0]), [])
-        self.assertEqual(find_datums(Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int))), [])
+            self.assertEqual(find_forms(two_pieces(seed).parts[0]), [])
+        self.assertEqual(find_forms(Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int))), [])
 
     def test_a_ball_and_a_ring_are_what_they_are(self) -> None:
         for mesh, kind, size in (
             (specimens.sphere(40.0, 40).mesh, "sphere", 20.0),
             (specimens.torus(60.0, 60).mesh, "torus", None),
         ):
-            found = find_datums(noisy(mesh, np.random.default_rng(3)))
+            found = find_forms(noisy(mesh, np.random.default_rng(3)))
             self.assertEqual(found[0].form.kind, kind)
             self.assertGreater(found[0].share, 0.9)
             if size is not None:

@@ -21,13 +21,15 @@ MAY_IMPORT = {
     "survey": BASE | {"space", "mesh"},
     "regions": BASE | {"space", "mesh", "survey"},
     "treat": BASE | {"space", "mesh", "formats", "survey", "regions"},
-    "job": BASE | {"space", "mesh", "formats", "survey", "regions", "treat"},
+    "datums": BASE | {"space", "mesh", "survey", "regions"},
+    "job": BASE | {"space", "mesh", "formats", "survey", "regions", "datums", "treat"},
     "picture": BASE | {"mesh"},
     "demo": BASE | {"space", "mesh", "formats", "survey", "treat", "job", "picture"},
-    "app.state": BASE | {"space", "mesh", "formats", "survey", "regions", "treat", "job", "warmup"},
-    "app.widgets": BASE | {"formats", "survey", "regions", "treat", "app.state"},
-    "app.view": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets"},
-    "app.tools": BASE | {"space", "mesh", "survey", "regions", "treat", "app.state", "app.widgets", "app.view"},
+    "app.state": BASE | {"space", "mesh", "formats", "survey", "regions", "datums", "treat", "job", "warmup"},
+    "app.widgets": BASE | {"formats", "survey", "regions", "datums", "treat", "app.state"},
+    "app.view": BASE | {"space", "mesh", "survey", "regions", "datums", "treat", "app.state", "app.widgets"},
+    "app.tools": BASE
+    | {"space", "mesh", "survey", "regions", "datums", "treat", "app.state", "app.widgets", "app.view"},
 }
 MAY_IMPORT["app.stations"] = MAY_IMPORT["app.tools"] | {"formats", "job", "app.tools"}
 MAY_IMPORT["app.frame"] = MAY_IMPORT["app.stations"] | {"demo", "app.stations"}

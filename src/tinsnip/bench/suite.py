@@ -23,6 +23,7 @@ from scipy.spatial import cKDTree
 
 from tinsnip.app.state.buffers import make_buffers
 from tinsnip.bench.holed import long_loop, with_holes
+from tinsnip.datums.finding import find_datums
 from tinsnip.demo.library import demo_scan
 from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import FORMATS, Scan, read_scan
@@ -42,7 +43,6 @@ from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
 from tinsnip.survey.alignment import align, find_alignment
 from tinsnip.survey.crossings import Crossings, crossings_of
-from tinsnip.survey.datums import find_datums
 from tinsnip.survey.deviation import compare, spread_points
 from tinsnip.survey.strays import shell_roles
 from tinsnip.survey.walls import walls_of

@@ -28,7 +28,7 @@ def datums(file: Path, out: Path | None, replace: bool, unit: str | None, as_jso
     if out is not None and out.exists() and not replace:
         raise BadInput(f"{out}: it is there already; say --replace, or choose another name")
     with shown("Looking for forms") as progress:
-        from tinsnip.survey.datums import find_datums
+        from tinsnip.datums.finding import find_datums
 
         found = find_datums(read_scan(file, unit, progress).mesh, progress)
     facts = {"file": str(file), "datums": [datum.facts() for datum in found]}

@@ -2,6 +2,7 @@
 
 from tinsnip.job.batch import Budget, Result, run_on, targets_of
 from tinsnip.job.bookkeeping import CopyAsVariant, Open, Remove, Rename, SetUnit
+from tinsnip.job.datumsteps import FitDatums, MakeDatum, RemoveDatums, RenameDatum, ToAxes
 from tinsnip.job.job import Job
 from tinsnip.job.jobfile import OpenedJob, is_job_file, open_job, read_document, save_job
 from tinsnip.job.keeping import Keeper, Kept, default_budget, unfinished_folder
@@ -16,16 +17,20 @@ __all__ = [
     "Budget",
     "Change",
     "CopyAsVariant",
+    "FitDatums",
     "Job",
     "Keeper",
     "Kept",
+    "MakeDatum",
     "Open",
     "OpenedJob",
     "Origin",
     "Piece",
     "Planned",
     "Remove",
+    "RemoveDatums",
     "Rename",
+    "RenameDatum",
     "Replayed",
     "Result",
     "Routine",
@@ -33,6 +38,7 @@ __all__ = [
     "Run",
     "SetUnit",
     "Step",
+    "ToAxes",
     "built_in_routines",
     "default_budget",
     "fit_to_format",

@@ -52,7 +52,9 @@ class SetUnit(PieceAction):
         frame = piece.frame.copy()
         frame[:3, 3] *= factor  # the same turns and scales, the shifts in the new size
         scan = replace(piece.scan, unit=self.unit, unit_reason="as chosen", unit_guessed=False)
-        return replace(piece, kept_raw=kept_raw, kept_mesh=kept_mesh, scan=scan, frame=frame)
+        grown = np.diag([factor, factor, factor, 1.0])
+        datums = tuple(d.moved(grown) for d in piece.datums)
+        return replace(piece, kept_raw=kept_raw, kept_mesh=kept_mesh, scan=scan, frame=frame, datums=datums)
 
 
 class Rename(PieceAction):

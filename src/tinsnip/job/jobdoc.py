@@ -76,6 +76,7 @@ class PieceDoc(_Doc):
     mesh: Index
     scan: OriginDoc
     frame: Matrix
+    datums: list[dict[str, Any]] = []
 
 
 class ChangeDoc(_Doc):
@@ -235,7 +236,10 @@ def written(job: Job, shelf: Shelf, view: dict[str, Any], saved_as: str = "", un
             notes=list(one.scan.notes), unit_guessed=one.scan.unit_guessed,
         )  # fmt: skip
         raw, now = meshes(one.kept_raw), meshes(one.kept_mesh)
-        return PieceDoc(id=one.id, name=one.name, raw=raw, mesh=now, scan=scan, frame=one.frame.tolist())
+        datums = [datum.model_dump(mode="json") for datum in one.datums]
+        return PieceDoc(
+            id=one.id, name=one.name, raw=raw, mesh=now, scan=scan, frame=one.frame.tolist(), datums=datums
+        )  # fmt: skip
 
     def step(one: Step) -> StepDoc:
         changes = [

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
+from tinsnip.datums.datum import Datum
 from tinsnip.errors import BadInput
 from tinsnip.formats.files import shortened
 from tinsnip.job.bookkeeping import Noted
@@ -398,8 +399,17 @@ class _Reader:
                     told.add(row.id)
                     self.lost.append(f"the raw scan of {row.name}; its oldest whole mesh stands for it")
             origin = row.scan.model_dump() | {"path": Path(row.scan.path), "notes": tuple(row.scan.notes)}
-            found.append(Piece(row.id, row.name[:200], raw, mesh, Origin(**origin), frame))
+            found.append(Piece(row.id, row.name[:200], raw, mesh, Origin(**origin), frame, self._datums(row)))
         return found
+
+    def _datums(self, row: PieceDoc) -> tuple[Datum, ...]:
+        found = []
+        for one in row.datums:
+            try:
+                found.append(Datum.model_validate(one))
+            except ValidationError:
+                self.lost.append(f"a datum of {row.name}, which cannot be read")
+        return tuple(found)
 
     def _piece(self, number: int | None) -> Piece | None:
         return None if number is None or number >= len(self.pieces) else self.pieces[number]

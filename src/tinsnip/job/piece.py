@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tinsnip.datums.datum import Datum
 from tinsnip.formats import Scan
 from tinsnip.job.keeping import Kept
 from tinsnip.mesh import Mesh
@@ -43,6 +44,8 @@ class Piece:
     scan : Origin
     frame : ndarray, shape (4, 4)
         What took the piece from the scanner's frame to where it stands.
+    datums : tuple of Datum
+        What was fitted to it or made from that, where it stands.
     """
 
     id: int
@@ -51,6 +54,7 @@ class Piece:
     kept_mesh: Kept
     scan: Origin
     frame: np.ndarray = field(default_factory=lambda: np.eye(4))
+    datums: tuple[Datum, ...] = ()
 
     @property
     def raw(self) -> Mesh:
@@ -64,8 +68,12 @@ class Piece:
 
     def with_mesh(self, mesh: Mesh, matrix: np.ndarray | None = None) -> "Piece":
         """The piece after a step that gave it another mesh, and perhaps moved it by a 4x4 matrix."""
-        frame = self.frame if matrix is None else matrix @ self.frame
-        return replace(self, kept_mesh=Kept(mesh), frame=frame)
+        made = self if matrix is None else self.moved(matrix)
+        return replace(made, kept_mesh=Kept(mesh))
+
+    def moved(self, matrix: np.ndarray) -> "Piece":
+        """The piece with its frame and its datums moved by a 4x4 matrix; its mesh is still where it was."""
+        return replace(self, frame=matrix @ self.frame, datums=tuple(d.moved(matrix) for d in self.datums))
 
     def in_scanner_frame(self) -> Mesh:
         """The mesh put back where the scanner saw it."""

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from tinsnip.errors import BadInput, HiddenInTheWay
 from tinsnip.job.bookkeeping import PIECE_ACTIONS, CopyAsVariant, Open, PieceAction, Remove, Rename, SetUnit
+from tinsnip.job.datumsteps import DATUM_ACTIONS, DatumAction
 from tinsnip.job.keeping import Kept
 from tinsnip.job.piece import Piece
 from tinsnip.progress import Progress
@@ -22,7 +23,7 @@ from tinsnip.words import counted
 __all__ = ["ACTIONS", "Action", "Change", "Step", "names_places", "perform", "perform_all", "step_of_outcome"]
 
 Action = Treatment | Assembly | PieceAction
-ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **PIECE_ACTIONS}
+ACTIONS: dict[str, type[Action]] = {**TREATMENTS, **ASSEMBLIES, **PIECE_ACTIONS, **DATUM_ACTIONS}
 """Everything that can be a step, under its name in a job file."""
 
 
@@ -81,7 +82,15 @@ def names_places(action: BaseModel) -> bool:
     """Whether an action names places on one scan, which fit no other."""
     if getattr(action, "named_points", ()) or getattr(action, "points_on", ()):
         return True
-    return any(isinstance(getattr(action, name), Region) for name in type(action).model_fields)
+    return any(_has_regions(getattr(action, name)) for name in type(action).model_fields)
+
+
+def _has_regions(value: Any) -> bool:
+    return isinstance(value, Region) or (isinstance(value, tuple) and any(isinstance(v, Region) for v in value))
+
+
+def _moved_regions(value: Any, matrix: np.ndarray) -> Any:
+    return value.moved(matrix) if isinstance(value, Region) else tuple(v.moved(matrix) for v in value)
 
 
 def moved_action(action: Action, matrices: Sequence[np.ndarray]) -> Action:
@@ -91,9 +100,9 @@ def moved_action(action: Action, matrices: Sequence[np.ndarray]) -> Action:
     """
     first = matrices[0]
     places = {
-        name: value.moved(first)
+        name: _moved_regions(value, first)
         for name in type(action).model_fields
-        if isinstance(value := getattr(action, name), Region) and not np.array_equal(first, np.eye(4))
+        if _has_regions(value := getattr(action, name)) and not np.array_equal(first, np.eye(4))
     }
     on = dict.fromkeys(getattr(action, "named_points", ()), 0) | dict(getattr(action, "points_on", {}))
     for name, piece in on.items():
@@ -164,6 +173,9 @@ def perform(
     account = Account()
     if isinstance(action, Assembly):
         changes, text, account = _assembled(action, given, progress, ids, {p.name for p in pieces.values()})
+    elif isinstance(action, DatumAction):
+        changed, text, account = action.on(first)
+        changes = () if changed is first else (Change(first.id, first, changed),)
     elif isinstance(action, SetUnit):
         changed = action.on(first)
         changes = () if changed is first else (Change(first.id, first, changed),)
@@ -275,10 +287,9 @@ def _assembled(
                 name, count = f"{source.name}, {part.named} {count}", count + 1
             taken = taken | {name}
         unchanged = part.mesh is source.mesh and made is source and number == source.id
-        frame = made.frame if part.matrix is None else part.matrix @ made.frame
-        after[number] = (
-            source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh), frame=frame)
-        )
+        if part.matrix is not None:
+            made = made.moved(part.matrix)
+        after[number] = source if unchanged else replace(made, id=number, name=name, kept_mesh=Kept(part.mesh))
     before = {piece.id: piece for piece in given}
     changes = [Change(i, before.get(i), after.get(i)) for i in (*before, *(k for k in after if k not in before))]
     return tuple(c for c in changes if c.before is not c.after), result.text, result.account

@@ -7,14 +7,16 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.space.polygons import plane_axes
 
-__all__ = ["FORMS", "Form", "Kind", "distances", "fit_form", "form_through", "normals_of"]
+__all__ = ["FORMS", "FREE", "Form", "Held", "Kind", "distances", "fit_form", "form_through", "normals_of"]
 
 Kind = Literal["plane", "sphere", "cylinder", "cone", "torus"]
 FORMS: tuple[Kind, ...] = ("plane", "sphere", "cylinder", "cone", "torus")
 _NUMBERS = {"plane": 3, "sphere": 4, "cylinder": 5, "cone": 6, "torus": 7}
 """By how many numbers each is told, and so how many points it takes at least."""
-_STEPS, _FEW_STEPS = 60, 4
-_ROUNDS = 24
+_STEPS, _ROUGH_STEPS, _FEW_STEPS = 60, 8, 4
+_ROUNDS, _FEW_ROUNDS = 24, 5
+_GAIN, _ENOUGH = 1e-15, 1e-5
+"""Share of the squares below which a step gains nothing: to the last digit, and to tell which form it is."""
 _TUKEY = 4.685
 """Spreads of the distances at which a point counts for nothing; 95 % as sharp as least squares where all belongs."""
 
@@ -40,6 +42,43 @@ class Form(NamedTuple):
     way: np.ndarray
     radius: float = 0.0
     tube: float = 0.0
+
+
+class Held(NamedTuple):
+    """What of a form is given, and not fitted.
+
+    Attributes
+    ----------
+    radius : bool
+        Its radius stays as the start has it.
+    way : bool
+        So does its way.
+    square_to : ndarray of shape (3,), or None
+        Its way stays square to this unit vector, as the start's is.
+    """
+
+    radius: bool = False
+    way: bool = False
+    square_to: np.ndarray | None = None
+
+
+FREE = Held()
+"""Nothing of it is given."""
+
+_LEANS = {"plane": (1, 2), "sphere": (), "cylinder": (2, 3), "cone": (3, 4), "torus": (3, 4)}
+"""Which of its numbers lean a form's way."""
+_WIDENS = {"plane": (), "sphere": (3,), "cylinder": (4,), "cone": (), "torus": (5,)}
+"""And which change its radius."""
+
+
+def _fitted_numbers(kind: Kind, held: Held) -> list[int]:
+    """Those of a form's numbers that are fitted."""
+    given = set(_WIDENS[kind] if held.radius else ())
+    if held.way:
+        given |= set(_LEANS[kind])
+    elif held.square_to is not None:
+        given |= set(_LEANS[kind][1:])
+    return [k for k in range(_NUMBERS[kind]) if k not in given]
 
 
 def distances(form: Form, points: np.ndarray) -> np.ndarray:
@@ -80,9 +119,39 @@ def normals_of(form: Form, points: np.ndarray) -> np.ndarray:
 # ---- the fit: each form as numbers about a frame of its own, improved by Gauss and Newton
 
 
-def _moved(form: Form, step: np.ndarray) -> Form:
+def _leans(form: Form, held: Held) -> tuple[np.ndarray, np.ndarray]:
+    """The two ways that a form's way leans; the first keeps it square to what it is held to."""
+    if form.kind == "sphere":
+        return np.zeros(3), np.zeros(3)
+    if held.square_to is None:
+        return plane_axes(form.way)
+    u = np.cross(held.square_to, form.way)
+    return u, np.cross(form.way, u)
+
+
+def _slopes(form: Form, points: np.ndarray, held: Held) -> np.ndarray:
+    """How each distance changes with each number of a form, shape (N, K)."""
+    normals, off = normals_of(form, points), points - form.point
+    if form.kind == "sphere":
+        return np.column_stack([-normals, np.full(len(points), -1.0)])
+    along = off @ form.way
+    u, v = _leans(form, held)
+    facing = normals @ form.way
+    leans = [facing * (off @ way) - (normals @ way) * along for way in (u, v)]
+    if form.kind == "plane":
+        return np.column_stack([np.full(len(points), -1.0), *leans])
+    if form.kind == "cylinder":
+        return np.column_stack([-normals @ u, -normals @ v, *leans, np.full(len(points), -1.0)])
+    out = np.linalg.norm(off - along[:, None] * form.way, axis=1)
+    if form.kind == "cone":
+        return np.column_stack([-normals, *leans, -out * np.sin(form.tube) - along * np.cos(form.tube)])
+    ring = (out - form.radius) / np.maximum(np.hypot(out - form.radius, along), 1e-300)
+    return np.column_stack([-normals, *leans, -ring, np.full(len(points), -1.0)])
+
+
+def _moved(form: Form, step: np.ndarray, held: Held = FREE) -> Form:
     """A form after a small step: shift of its point, lean of its way, radius, tube; what it has of these."""
-    u, v = plane_axes(form.way) if form.kind != "sphere" else (np.zeros(3), np.zeros(3))
+    u, v = _leans(form, held)
     if form.kind == "sphere":
         return form._replace(point=form.point + step[:3], radius=form.radius + step[3])
     if form.kind == "plane":
@@ -99,23 +168,18 @@ def _moved(form: Form, step: np.ndarray) -> Form:
     return form._replace(point=point, way=way, radius=form.radius + step[5], tube=form.tube + step[6])
 
 
-def _improved(form: Form, points: np.ndarray, weights: np.ndarray, steps: int) -> Form:
-    """Least squares of the distances, by steps of Levenberg and Marquardt; the derivatives are differences."""
-    root, count = np.sqrt(weights), _NUMBERS[form.kind]
+def _improved(form: Form, points: np.ndarray, weights: np.ndarray, steps: int, held: Held, gain: float) -> Form:
+    """Least squares of the distances, by steps of Levenberg and Marquardt."""
+    root, count, fitted = np.sqrt(weights), _NUMBERS[form.kind], _fitted_numbers(form.kind, held)
     damping, off = 1e-6, distances(form, points) * root
     best = float(off @ off)
     for _ in range(steps):
-        rows = np.empty((len(points), count))
-        for k in range(count):
-            step = np.zeros(count)
-            step[k] = 1e-6
-            ahead = distances(_moved(form, step), points)
-            step[k] = -1e-6
-            rows[:, k] = (ahead - distances(_moved(form, step), points)) * root / 2e-6
+        rows = _slopes(form, points, held)[:, fitted] * root[:, None]
         square, right = rows.T @ rows, -(rows.T @ off)
         for _ in range(12):
-            step = np.linalg.lstsq(square + damping * np.diag(np.diag(square) + 1e-12), right, rcond=None)[0]
-            tried = _moved(form, step)
+            step = np.zeros(count)
+            step[fitted] = np.linalg.lstsq(square + damping * np.diag(np.diag(square) + 1e-12), right, rcond=None)[0]
+            tried = _moved(form, step, held)
             ahead = distances(tried, points) * root
             now = float(ahead @ ahead)
             if np.isfinite(now) and now <= best:
@@ -125,13 +189,18 @@ def _improved(form: Form, points: np.ndarray, weights: np.ndarray, steps: int) -
             return form
         gained = best - now
         form, off, best, damping = tried, ahead, now, max(damping / 8.0, 1e-12)
-        if np.abs(step).max() < 1e-12 or gained <= 1e-15 * best:
+        if np.abs(step).max() < 1e-12 or gained <= gain * best:
             break
     return form
 
 
 def fit_form(
-    points: np.ndarray, start: Form, weights: np.ndarray | None = None, robust: bool = True
+    points: np.ndarray,
+    start: Form,
+    weights: np.ndarray | None = None,
+    robust: bool = True,
+    held: Held = FREE,
+    rough: bool = False,
 ) -> tuple[Form, np.ndarray]:
     """The form nearest to points, from about where it is.
 
@@ -144,6 +213,10 @@ def fit_form(
         The area that each point stands for.
     robust : bool
         Whether points that do not belong are found, and left out (Tukey's biweight).
+    held : Held
+        What of the start is given.
+    rough : bool
+        To three figures or so, which is a tenth of the work.
 
     Returns
     -------
@@ -178,8 +251,10 @@ def fit_form(
     form = form._replace(tube=start.tube / size if start.kind == "torus" else start.tube)
     weights = np.ones(len(points)) if weights is None else weights / weights.mean()
     share = _share(form, own) if robust else np.ones(len(points))
-    for _ in range(_ROUNDS if robust else 1):
-        form = _improved(form, own, weights * share, _FEW_STEPS if robust else _STEPS)
+    rounds, gain = (_FEW_ROUNDS, _ENOUGH) if rough else (_ROUNDS, _GAIN)
+    steps = _FEW_STEPS if robust else _ROUGH_STEPS if rough else _STEPS
+    for _ in range(rounds if robust else 1):
+        form = _improved(form, own, weights * share, steps, held, gain)
         if not robust:
             break
         before, share = share, _share(form, own)

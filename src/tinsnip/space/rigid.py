@@ -3,7 +3,9 @@
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-__all__ = ["laid_on", "matrix_of", "moved_points", "small_move", "turned_by_degrees"]
+__all__ = [
+    "frame_of", "laid_on", "matrix_of", "moved_points", "small_move", "turn_between", "turned_by_degrees",
+]  # fmt: skip
 
 
 def matrix_of(linear: np.ndarray, shift: np.ndarray) -> np.ndarray:
@@ -74,3 +76,25 @@ def small_move(six: np.ndarray, about: np.ndarray) -> np.ndarray:
     """
     linear = Rotation.from_rotvec(six[:3]).as_matrix()
     return matrix_of(linear, about - linear @ about + six[3:])
+
+
+def frame_of(first: np.ndarray, second: np.ndarray) -> np.ndarray:
+    """Right-handed axes as columns, shape (3, 3): a unit vector, another made square to it, and the one across."""
+    other = second - (second @ first) * first
+    other = other / np.linalg.norm(other)
+    return np.stack([first, other, np.cross(first, other)], axis=1)
+
+
+def turn_between(way: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, float]:
+    """The least turn that takes one unit vector into another: its matrix, shape (3, 3), and its angle, degrees."""
+    axis = np.cross(way, other)
+    size = float(np.linalg.norm(axis))
+    angle = float(np.degrees(np.arctan2(size, way @ other)))
+    if size < 1e-12:
+        if way @ other > 0:
+            return np.eye(3), 0.0
+        across = np.eye(3)[int(np.argmin(np.abs(way)))]  # half a turn, about any axis across
+        axis = across - (across @ way) * way
+        axis /= np.linalg.norm(axis)
+        return 2.0 * np.outer(axis, axis) - np.eye(3), 180.0
+    return frame_of(other, np.cross(axis, other)) @ frame_of(way, np.cross(axis, way)).T, angle

@@ -10,6 +10,7 @@ from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import is_known
 from tinsnip.regions.grow import facing_round, flat_round
+from tinsnip.space.rigid import matrix_of, turn_between
 from tinsnip.survey.walls import walls_of
 from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -24,7 +25,6 @@ __all__ = [
     "flat_facing",
     "moved_outcome",
     "rotation",
-    "turn_between",
 ]
 
 Number = Annotated[float, Field(allow_inf_nan=False)]
@@ -48,20 +48,9 @@ def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
     return c * np.eye(3) + s * cross + (1 - c) * np.outer([x, y, z], [x, y, z])
 
 
-def turn_between(way: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, float]:
-    """The least turn that takes one unit vector into another: its matrix, and its angle, degrees."""
-    axis = np.cross(way, other)
-    angle = float(np.degrees(np.arctan2(np.linalg.norm(axis), way @ other)))
-    if np.linalg.norm(axis) < 1e-12:
-        across = np.eye(3)[np.argmin(np.abs(way))]  # half a turn, about any axis across
-        axis = across - (across @ way) * way
-    return (rotation(axis, angle) if angle > 1e-9 else np.eye(3)), angle
-
-
 def moved_outcome(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
     """The outcome of ``x -> linear x + shift``, with its 4x4 matrix."""
-    matrix = np.eye(4)
-    matrix[:3, :3], matrix[:3, 3] = linear, shift
+    matrix = matrix_of(linear, shift)
     if np.array_equal(matrix, np.eye(4)):
         return Outcome(mesh, "Nothing to move", Account(matrix=matrix))
     return Outcome(mesh.moved(mesh.vertices @ linear.T + shift), text, Account(matrix=matrix))

@@ -6,9 +6,10 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.mesh import Mesh
+from tinsnip.space.rigid import turn_between
 from tinsnip.survey.bed import beds_of
 from tinsnip.treat.account import Account, Undone
-from tinsnip.treat.stand.moves import moved_outcome, turn_between
+from tinsnip.treat.stand.moves import moved_outcome
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import degrees_told
 

@@ -5,16 +5,18 @@ from typing import NamedTuple
 import numpy as np
 from scipy.spatial import cKDTree
 
+from tinsnip.datums.datum import Datum, datum_of
+from tinsnip.datums.fitting import lie_on, tolerance_of
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
-from tinsnip.mesh.measures import face_vectors, spread_by_area, triangle_areas
+from tinsnip.mesh.measures import spread_by_area, triangle_areas
 from tinsnip.progress import Progress, check_here, stoppable
-from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
+from tinsnip.space.forms import FORMS, Form, fit_form, form_through, normals_of
 from tinsnip.space.polygons import plane_axes
 from tinsnip.space.registration import Surface, ways_at
 from tinsnip.survey.surfaces import surface_of
 
-__all__ = ["Datum", "find_datums"]
+__all__ = ["Found", "find_datums", "find_forms"]
 
 _POINTS = 24_000
 """Points by which forms are looked for: a form of 1 % of the area has 240 of them."""
@@ -25,9 +27,6 @@ met by one and a half of these."""
 _NEAR = (24, 120, 600)
 """Out of how many nearest points the others are taken."""
 _THROUGH = {"plane": 1, "sphere": 2, "cylinder": 2, "cone": 3, "torus": 4}
-_NOISE, _TRIANGLES, _SIZE = 1.0, 0.03, 2e-5
-"""By how much a place may lie off its form: of the noise, of an edge, of the size."""
-_FACING = np.cos(np.radians(16.0))
 _SIMPLER = 0.95
 """Share of the most points by which a simpler form is taken: a plane before a cylinder of any radius."""
 _GROWS = 1.2
@@ -44,45 +43,21 @@ _ALMOST_FLAT = 0.02
 """Sagitta of a form over what it covers, as a share of the extent, below which it is called a plane's business."""
 
 
-class Datum(NamedTuple):
+class Found(NamedTuple):
     """A form that a part of the surface has.
 
     Attributes
     ----------
-    name : str
-        D1 and so on, the largest first.
     form : Form
     triangles : ndarray of bool, shape (F,)
         Those that lie on it.
-    area_mm2, share : float
-        Their area, and its share of all.
-    rms_mm, max_mm : float
-        How far their corners lie off it.
+    share : float
+        Their share of the area.
     """
 
-    name: str
     form: Form
     triangles: np.ndarray
-    area_mm2: float
     share: float
-    rms_mm: float
-    max_mm: float
-
-    def facts(self) -> dict[str, object]:
-        """What a program reads of it: lengths in mm, the angle of a cone from side to side at its apex."""
-        form = self.form
-        found: dict[str, object] = {"name": self.name, "form": form.kind, "point": form.point.tolist()}
-        if form.kind != "sphere":
-            found["direction"] = form.way.tolist()
-        if form.kind not in ("plane", "cone"):
-            found["radius_mm"] = form.radius
-        if form.kind == "cone":
-            found["angle_deg"] = float(np.degrees(2 * form.tube))
-        if form.kind == "torus":
-            found["tube_radius_mm"] = form.tube
-        return found | {
-            "area_mm2": self.area_mm2, "rms_mm": self.rms_mm, "max_mm": self.max_mm, "share": self.share,
-        }  # fmt: skip
 
 
 class _Seen(NamedTuple):
@@ -95,14 +70,7 @@ class _Seen(NamedTuple):
 def _looked_at(mesh: Mesh, surface: Surface) -> _Seen:
     points, of = spread_by_area(surface.tree.vertices, mesh.faces, _POINTS, seed=5)
     ways = ways_at(surface.normals, mesh.faces, of)
-    tolerance = _NOISE * surface.noise + _TRIANGLES * surface.edge + _SIZE * surface.size
-    return _Seen(points, ways, cKDTree(points), tolerance)
-
-
-def _on(form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float) -> np.ndarray:
-    near = np.abs(distances(form, points)) <= tolerance
-    near[near] = np.abs((normals_of(form, points[near]) * ways[near]).sum(axis=1)) >= _FACING
-    return near
+    return _Seen(points, ways, cKDTree(points), tolerance_of(surface))
 
 
 def _tried(seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
@@ -122,7 +90,7 @@ def _tried(seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form
                     continue
                 chosen = [first, *rng.choice(near[1:], need - 1, replace=False)]
             form = form_through(kind, seen.points[chosen], seen.ways[chosen])
-            if form is not None and _on(form, seen.points[chosen], seen.ways[chosen], seen.tolerance).all():
+            if form is not None and lie_on(form, seen.points[chosen], seen.ways[chosen], seen.tolerance).all():
                 forms.append(form)
         check_here()
     return forms
@@ -132,7 +100,7 @@ def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Gener
     """The forms with the most points that are left, the best first; of nearly as good ones the simpler."""
     numbers = np.flatnonzero(left)
     some = rng.choice(numbers, min(_JUDGED_BY, len(numbers)), replace=False)
-    counts = np.array([_on(f, seen.points[some], seen.ways[some], seen.tolerance).sum() for f in forms])
+    counts = np.array([lie_on(f, seen.points[some], seen.ways[some], seen.tolerance).sum() for f in forms])
     kinds = np.array([FORMS.index(form.kind) for form in forms])
     worth = counts * (1.0 + 0.5 * (1.0 - _SIMPLER)) ** -kinds
     return [forms[i] for i in np.argsort(-worth, kind="stable")[:12] if counts[i] > 0]
@@ -142,7 +110,7 @@ def _part(mesh: Mesh, middles: np.ndarray, ways: np.ndarray, form: Form, free: n
     """The largest part of the surface that hangs together and lies on a form, bool, shape (F,)."""
     on = np.zeros(len(mesh.faces), dtype=bool)
     some = np.flatnonzero(free)
-    on[some[_on(form, middles[some], ways[some], within)]] = True
+    on[some[lie_on(form, middles[some], ways[some], within)]] = True
     own = np.flatnonzero(on)
     if len(own) == 0:
         return on
@@ -159,8 +127,14 @@ def _curves(points: np.ndarray) -> float:
     return float(np.ptp(heights) / max(np.ptp((points - middle) @ spread[2][0]), 1e-300))
 
 
-@stoppable
 def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.01) -> list[Datum]:
+    """The forms that parts of a surface have as datums, D1 the largest; as `find_forms`."""
+    found = find_forms(mesh, progress, least)
+    return [datum_of(f"D{i}", one.form, mesh, one.triangles, "found by itself") for i, one in enumerate(found, 1)]
+
+
+@stoppable
+def find_forms(mesh: Mesh, progress: Progress | None = None, least: float = 0.01) -> list[Found]:
     """The forms that parts of a surface have, the largest first.
 
     Parameters
@@ -172,7 +146,7 @@ def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.0
 
     Returns
     -------
-    list of Datum
+    list of Found
 
     References
     ----------
@@ -213,21 +187,21 @@ def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.0
         found.append(taken)
         free &= ~triangles
         # what lies on it beside is its edge and its noise: no form of its own
-        left &= ~_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(middles[triangles], seen)
+        left &= ~lie_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(middles[triangles], seen)
         state[1] = round(100 * (1.0 - left.mean()))
         check_here()
     found.sort(key=lambda pair: -float(areas[pair[1]].sum()))
-    return [_told(mesh, f"D{i}", form, own, areas, whole) for i, (form, own) in enumerate(found, 1)]
+    return [Found(_by_what_was_measured(mesh, form, own), own, float(areas[own].sum()) / whole) for form, own in found]
 
 
 def _promises(form: Form, seen: _Seen, left: np.ndarray, least: float) -> bool:
     """Whether as many of the points lie on a form as one of its size has, and not many more a little beside."""
     some = np.flatnonzero(left)
     points, ways = seen.points[some], seen.ways[some]
-    count = int(_on(form, points, ways, seen.tolerance).sum())
+    count = int(lie_on(form, points, ways, seen.tolerance).sum())
     if count < 0.7 * least * len(left):
         return False
-    return int(_on(form, points, ways, 3.0 * seen.tolerance).sum()) < _SPREADS * count
+    return int(lie_on(form, points, ways, 3.0 * seen.tolerance).sum()) < _SPREADS * count
 
 
 def _covers(places: np.ndarray, seen: _Seen) -> np.ndarray:
@@ -254,7 +228,7 @@ def _settled(
             return None
         own = np.flatnonzero(part)
         own = own[:: max(1, len(own) // _FITTED_BY)]
-        form, _ = fit_form(middles[own], form, areas[own], robust=False)
+        form, _ = fit_form(middles[own], form, areas[own], robust=False, rough=True)
         if not np.isfinite(form.point).all() or form.radius > 50 * np.ptp(middles, axis=0).max():
             return None
     part = _part(mesh, middles, ways, form, free, seen.tolerance)
@@ -294,7 +268,7 @@ def _simplest(
     middle = np.linalg.lstsq(across, (across * flat).sum(axis=1), rcond=None)[0]
     radius = float(np.linalg.norm(flat - middle, axis=1).mean())
     start = Form("cylinder", middle[0] * u + middle[1] * v, way, radius)
-    simple, _ = fit_form(places, start, areas[own], robust=False)
+    simple, _ = fit_form(places, start, areas[own], robust=False, rough=True)
     if not np.isfinite(simple.point).all():
         return form, part
     round_part = _part(mesh, middles, ways, simple, free, seen.tolerance)
@@ -302,13 +276,7 @@ def _simplest(
     return (simple, round_part) if as_well else (form, part)
 
 
-def _told(mesh: Mesh, name: str, form: Form, own: np.ndarray, areas: np.ndarray, whole: float) -> Datum:
+def _by_what_was_measured(mesh: Mesh, form: Form, own: np.ndarray) -> Form:
+    """A form fitted to the corners themselves, not to what was evened out."""
     corners = mesh.vertices[np.unique(mesh.faces[own])]
-    some = corners[:: max(1, len(corners) // _FITTED_BY)]
-    form, _ = fit_form(some, form)  # by what was measured, not by what was evened out
-    if form.kind == "plane":
-        facing = face_vectors(mesh.vertices, mesh.faces[own]).sum(axis=0)
-        form = form._replace(way=form.way * (np.sign(facing @ form.way) or 1.0))
-    off = np.abs(distances(form, corners))
-    area = float(areas[own].sum())
-    return Datum(name, form, own, area, area / whole, float(np.sqrt((off**2).mean())), float(off.max()))
+    return fit_form(corners[:: max(1, len(corners) // _FITTED_BY)], form)[0]

@@ -1,0 +1,151 @@
+"""Bringing datums to the axes: what turns and shifts each binds, and the move that comes of them."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from tinsnip.datums.datum import LINEAR, Datum
+from tinsnip.errors import BadInput
+from tinsnip.space.rigid import frame_of, matrix_of, turn_between
+
+__all__ = ["AXES", "Axis", "Bound", "brought_to_axes"]
+
+Axis = Literal["x", "y", "z", "-x", "-y", "-z", "origin"]
+AXES: tuple[Axis, ...] = ("z", "-z", "x", "-x", "y", "-y", "origin")
+_LEAST = np.sin(np.radians(0.5))
+"""Sine of the angle below which a way adds nothing to one that is bound already."""
+
+
+@dataclass(frozen=True, eq=False)
+class Bound:
+    """A move that brings datums to the axes.
+
+    Attributes
+    ----------
+    matrix : ndarray, shape (4, 4)
+    turns, shifts : tuple of str
+        The axes about which it is bound, and along which.
+    off_deg : float
+        By how much the ways of the datums miss the axes that they were meant for, at most, as the part is not as square
+        as they are; degrees.
+    """
+
+    matrix: np.ndarray
+    turns: tuple[str, ...]
+    shifts: tuple[str, ...]
+    off_deg: float
+
+    @property
+    def free(self) -> tuple[str, ...]:
+        """What is not bound, in words."""
+        turns = [f"turns about {a}" for a in "xyz" if a not in self.turns]
+        return (*turns, *(f"shifts along {a}" for a in "xyz" if a not in self.shifts))
+
+
+def _axis(name: Axis) -> np.ndarray:
+    return np.eye(3)["xyz".index(name[-1])] * (-1.0 if name[0] == "-" else 1.0)
+
+
+def brought_to_axes(datums: Sequence[Datum], to: Sequence[Axis], about: np.ndarray) -> Bound:
+    """The move that brings datums to the axes: the first binds what it can, the second of what is left, and so on.
+
+    A plane comes to lie across its axis, through the origin; an axis comes onto its axis; a point, sphere, ring or
+    circle comes to the origin. One that is parallel to what is bound, or a point, may bind the turn that is left by
+    where it lies: the way to it from the first comes to lie along its axis.
+
+    Parameters
+    ----------
+    datums : sequence of Datum
+    to : sequence of str
+        For each, the axis that its way comes to; ``origin``: its place only.
+    about : ndarray, shape (3,)
+        The middle of the part, which stays where it is along what is not bound.
+
+    Returns
+    -------
+    Bound
+
+    Raises
+    ------
+    BadInput
+        When two of them ask for things that exclude each other.
+
+    References
+    ----------
+    ISO 5459 (2011), datums and datum systems: the first has precedence over the second, and that over the third.
+
+    Examples
+    --------
+    >>> floor = Datum(name="D1", form="plane", point=(0, 0, 2), way=(0, 0, 1))
+    >>> bound = brought_to_axes([floor], ["z"], np.zeros(3))
+    >>> bound.matrix[:3, 3].tolist(), bound.free
+    ([0.0, 0.0, -2.0], ('turns about z', 'shifts along x', 'shifts along y'))
+    """
+    if not datums:
+        raise BadInput("no datum is chosen; choose one to bring to an axis")
+    ways = [
+        (d, d.direction, _axis(axis), axis)
+        for d, axis in zip(datums, to, strict=True)
+        if axis != "origin" and (d.form in LINEAR or d.form == "plane")
+    ]
+    linear, bound, off = np.eye(3), [], 0.0
+    for datum, way, goal, axis in ways:
+        if not bound:
+            linear = turn_between(way, goal)[0]
+            bound.append((way, goal))
+            continue
+        first, target = bound[0]
+        across = way - (way @ first) * first
+        if np.linalg.norm(across) < _LEAST:
+            continue  # parallel to the first: its place may bind what is left
+        if abs(goal @ target) > 0.5:
+            raise BadInput(f"{datum.name} is not parallel to {ways[0][0].name} and cannot come to {axis} with it")
+        if len(bound) == 1:
+            linear = frame_of(target, goal) @ frame_of(first, way).T
+            bound.append((way, goal))
+        off = max(off, float(np.degrees(np.arccos(np.clip(goal @ (linear @ way), -1.0, 1.0)))))
+    if len(bound) == 1:  # by where they lie: from the first place that is bound across the way, to the next
+        first, target = bound[0]
+        placed = [(d, axis) for d, axis in zip(datums, to, strict=True) if d.form != "plane"]
+        anchor = placed[0][0] if placed else None
+        for datum, axis in placed[1:]:
+            way = datum.place - anchor.place
+            way = way - (way @ first) * first
+            if axis == "origin" or np.linalg.norm(way) < 1e-9 * (1.0 + np.linalg.norm(datum.place - anchor.place)):
+                continue
+            goal = _axis(axis)
+            if abs(goal @ target) > 0.5:
+                continue  # parallel to the first, and meant to be
+            linear = frame_of(target, goal) @ frame_of(first, way).T
+            bound.append((way, goal))
+            break
+    shift, held = _shift(datums, linear, about)
+    turns = () if not bound else ("x", "y", "z")
+    if len(bound) == 1:
+        turns = tuple(a for a in "xyz" if abs(bound[0][1] @ np.eye(3)["xyz".index(a)]) < 0.5)
+    shifts = tuple(a for k, a in enumerate("xyz") if np.linalg.norm(held @ np.eye(3)[k]) > 0.999)
+    return Bound(matrix_of(linear, shift + 0.0), turns, shifts, off)
+
+
+def _shift(datums: Sequence[Datum], linear: np.ndarray, about: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The shift after a turn, and what of it is bound as a projection, shape (3, 3)."""
+    shift = about - linear @ about  # the part's middle stays where it is, as far as nothing binds it
+    held = np.zeros((3, 3))
+    for datum in datums:
+        way, place = linear @ datum.direction, linear @ datum.place
+        if datum.form == "plane":
+            rows = way[None]
+        elif datum.form in ("axis", "line", "cylinder", "cone"):
+            rows = np.linalg.svd(way[None])[2][1:]
+        else:
+            rows = np.eye(3)
+        for row in rows:
+            left = row - held @ row
+            if np.linalg.norm(left) < _LEAST:
+                continue
+            left = left / np.linalg.norm(left)
+            shift = shift - float(row @ (place + shift)) / float(row @ left) * left
+            held = held + np.outer(left, left)
+    return shift, held
