@@ -1,48 +1,62 @@
 """Datums: the forms that a part is made of, for those who build it again."""
 
+import contextlib
 import json
 from pathlib import Path
 
 import click
+import numpy as np
 
 from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.datums.drawings import check_drawing, write_drawing
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
 
 __all__ = ["datums"]
 
 
+def _plane(text: str) -> tuple[str, np.ndarray, float]:
+    """A section as it was typed: its name, the normal of its plane, and how far along that it stands."""
+    axis, equals, value = text.partition("=")
+    with contextlib.suppress(ValueError):
+        if axis in ("x", "y", "z") and equals and np.isfinite(float(value)):
+            return f"section {text}", np.eye(3)["xyz".index(axis)], float(value)
+    raise BadInput(f"--section {text}: not a plane; say one such as z=12.5")
+
+
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--out", type=click.Path(path_type=Path), help="Write them to a JSON file too.")
+@click.option("--out", type=click.Path(path_type=Path), help="Write them to a file too: .json, .dxf, .svg, .step.")
+@click.option("--section", "sections", multiple=True, help="Outline at z=12 (or x=, y=), mm, as lines and arcs, in it.")
 @click.option("--replace", is_flag=True, help="Replace that file where it is there already.")
 @UNIT
 @JSON
-def datums(file: Path, out: Path | None, replace: bool, unit: str | None, as_json: bool) -> None:
+def datums(
+    file: Path, out: Path | None, sections: tuple[str, ...], replace: bool, unit: str | None, as_json: bool
+) -> None:
     """The planes, cylinders, spheres, cones and tori of FILE that have 1 % of its area or more, in the file's frame.
 
     Lengths in mm. A cone's point is its apex, its angle the whole one; a torus' radius is that of its ring.
     """
-    if out is not None and out.suffix.lower() != ".json":
-        raise BadInput(f"{out}: datums are written as JSON; name it {out.stem}.json")
-    if out is not None and out.exists() and not replace:
-        raise BadInput(f"{out}: it is there already; say --replace, or choose another name")
+    planes = [_plane(text) for text in sections]
+    if planes and out is None:
+        raise BadInput("--section draws outlines into a file; say --out with a .svg, .dxf or .step name")
+    if out is not None:
+        check_drawing(out, replace)
     with shown("Looking for forms") as progress:
         from tinsnip.datums.finding import find_datums
+        from tinsnip.datums.sections import section_drawn
 
-        found = find_datums(read_scan(file, unit, progress).mesh, progress)
+        mesh = read_scan(file, unit, progress).mesh
+        drawn = [section_drawn(mesh, normal, offset, name) for name, normal, offset in planes]
+        found = [] if out is not None and out.suffix.lower() == ".svg" else find_datums(mesh, progress)
     facts = {"file": str(file), "datums": [datum.facts() for datum in found]}
     if out is not None:
-        fresh = out.with_name(f".{out.name}.part")
-        try:
-            fresh.write_text(json.dumps(facts, indent=2) + "\n", encoding="utf-8")
-            fresh.replace(out)
-        except OSError as error:
-            raise BadInput(f"{out}: {error.strerror or error}; choose another place") from error
+        write_drawing(out, found, drawn, str(file), replace)
     if as_json:
         click.echo(json.dumps(facts, indent=2))
         return
-    if not found:
+    if not found and not drawn:
         click.echo(f"{file}: no plane, cylinder, sphere, cone or torus of 1 % of its area or more")
     for datum, own in zip(found, facts["datums"], strict=True):
         numbers = "".join(

@@ -22,11 +22,19 @@ _POINTS = 24_000
 """Points by which forms are looked for: a form of 1 % of the area has 240 of them."""
 _JUDGED_BY = 1_500
 _TRIES = 160
-"""Forms of each kind that are tried in a round, through points next to each other; one form in a hundred of the area is
-met by one and a half of these."""
+"""Tori that are tried in a round, through points next to each other."""
+_SEEDS = 300
+"""Patches of each size that are looked at in a round: a form of 1 % of the area is met by three of them."""
 _NEAR = (24, 120, 600)
-"""Out of how many nearest points the others are taken."""
-_THROUGH = {"plane": 1, "sphere": 2, "cylinder": 2, "cone": 3, "torus": 4}
+"""Points of a patch."""
+_PATCH = 40
+"""Of which so many tell its form."""
+_FITS = 0.7
+"""Share of a patch that has to lie on its form, and to be free."""
+_CURVED = 2e-4
+"""Mean square of the sine by which normals lean, above which a patch is round, not flat: 0.8 degrees."""
+_ACUTE = 0.05
+"""Half the angle of a cone, rad, above which it is no cylinder, and below which it is no plane."""
 _SIMPLER = 0.95
 """Share of the most points by which a simpler form is taken: a plane before a cylinder of any radius."""
 _GROWS = 1.2
@@ -63,6 +71,7 @@ class Found(NamedTuple):
 class _Seen(NamedTuple):
     points: np.ndarray
     ways: np.ndarray
+    of: np.ndarray
     tree: cKDTree
     tolerance: float
 
@@ -70,30 +79,92 @@ class _Seen(NamedTuple):
 def _looked_at(mesh: Mesh, surface: Surface) -> _Seen:
     points, of = spread_by_area(surface.tree.vertices, mesh.faces, _POINTS, seed=5)
     ways = ways_at(surface.normals, mesh.faces, of)
-    return _Seen(points, ways, cKDTree(points), tolerance_of(surface))
+    return _Seen(points, ways, of, cKDTree(points), tolerance_of(surface))
 
 
 def _tried(seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
-    """Forms through points that lie next to each other and belong to none yet."""
-    forms = []
+    """Forms of patches of the surface that belong to none yet."""
     numbers = np.flatnonzero(left)
-    for kind in FORMS:
-        need = _THROUGH[kind]
-        for _ in range(_TRIES):
-            first = int(rng.choice(numbers))
-            chosen = [first]
-            if need > 1:
-                wide = min(_NEAR[int(rng.integers(len(_NEAR)))], len(seen.points))
-                near = seen.tree.query(seen.points[first], k=wide)[1]
-                near = near[left[near]]
-                if len(near) < 2 * need:
-                    continue
-                chosen = [first, *rng.choice(near[1:], need - 1, replace=False)]
-            form = form_through(kind, seen.points[chosen], seen.ways[chosen])
-            if form is not None and lie_on(form, seen.points[chosen], seen.ways[chosen], seen.tolerance).all():
-                forms.append(form)
+    forms: list[Form] = []
+    for wide in _NEAR:
+        wide = min(wide, len(seen.points))
+        seeds = rng.choice(numbers, min(_SEEDS, len(numbers)), replace=False)
+        near = seen.tree.query(seen.points[seeds], k=wide)[1].reshape(len(seeds), wide)[:, :: max(1, wide // _PATCH)]
+        near = near[left[near].mean(axis=1) > _FITS]
+        if near.shape[1] >= 4 and len(near):
+            forms += _patch_forms(seen, near)
         check_here()
+    for _ in range(_TRIES):  # a torus has no such direct answer
+        near = seen.tree.query(seen.points[int(rng.choice(numbers))], k=min(int(rng.choice(_NEAR)), len(seen.points)))[
+            1
+        ]
+        near = np.atleast_1d(near)[left[np.atleast_1d(near)]]
+        if len(near) < 8:
+            continue
+        chosen = rng.choice(near, 4, replace=False)
+        form = form_through("torus", seen.points[chosen], seen.ways[chosen])
+        if form is not None and lie_on(form, seen.points[chosen], seen.ways[chosen], seen.tolerance).all():
+            forms.append(form)
+    check_here()
     return forms
+
+
+def _patch_forms(seen: _Seen, near: np.ndarray) -> list[Form]:
+    """Plane, sphere, cylinder and cone of each patch, by the normals in it, as far as it lies on them.
+
+    Parameters
+    ----------
+    seen : _Seen
+    near : ndarray of int, shape (S, K)
+        The points of each patch.
+    """
+    points, ways = seen.points[near], seen.ways[near]
+    middle = points.mean(axis=1)
+    off = points - middle[:, None]
+    outer = np.einsum("ski,skj->skij", ways, ways)
+    spread, axes = np.linalg.eigh(outer.mean(axis=1))
+    facing = ways.mean(axis=1)
+    facing /= np.maximum(np.linalg.norm(facing, axis=1), 1e-300)[:, None]
+    # a sphere's middle lies on all normals, a cone's apex in all tangent planes
+    tiny = 1e-12 * np.eye(3)
+    across = (np.eye(3) - outer).mean(axis=1) + tiny
+    ball = np.linalg.solve(across, np.einsum("skij,skj->si", np.eye(3) - outer, off)[..., None] / near.shape[1])[..., 0]
+    apex = np.linalg.solve(outer.mean(axis=1) + tiny, np.einsum("skij,skj->si", outer, off)[..., None] / near.shape[1])[
+        ..., 0
+    ]
+    about = ways - ways.mean(axis=1)[:, None]
+    cone_axes = np.linalg.eigh(np.einsum("ski,skj->sij", about, about) / near.shape[1])[1][..., 0]
+    found: list[Form] = []
+
+    def keep(form: Form, patch: int) -> None:
+        if lie_on(form, points[patch], ways[patch], seen.tolerance).mean() >= _FITS:
+            found.append(form)
+
+    size = float(np.ptp(seen.points, axis=0).max())
+    for s in range(len(near)):
+        keep(Form("plane", middle[s], facing[s]), s)
+        if spread[s, 0] > _CURVED:
+            keep(Form("sphere", middle[s] + ball[s], np.zeros(3), _mean_length(off[s] - ball[s])), s)
+        if spread[s, 1] <= _CURVED:
+            continue
+        flat, lines = off[s] @ axes[s][:, 1:], ways[s] @ axes[s][:, 1:]
+        rows = np.column_stack([lines[:, 1], -lines[:, 0]])
+        centre = np.linalg.lstsq(rows, (rows * flat).sum(axis=1), rcond=None)[0]
+        radius = _mean_length(flat - centre)
+        if radius < size:
+            keep(Form("cylinder", middle[s] + axes[s][:, 1:] @ centre, axes[s][:, 0], radius), s)
+        rays = off[s] - apex[s]
+        reach = np.linalg.norm(rays, axis=1)
+        if reach.min() > 0 and reach.max() < 4 * size:
+            way = cone_axes[s] * (np.sign(rays.mean(axis=0) @ cone_axes[s]) or 1.0)
+            half = float(np.arccos(np.clip(rays @ way / reach, -1, 1)).mean())
+            if _ACUTE < half < 0.5 * np.pi - _ACUTE:
+                keep(Form("cone", middle[s] + apex[s], way, 0.0, half), s)
+    return found
+
+
+def _mean_length(rows: np.ndarray) -> float:
+    return float(np.linalg.norm(rows, axis=1).mean())
 
 
 def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
@@ -187,7 +258,7 @@ def find_forms(mesh: Mesh, progress: Progress | None = None, least: float = 0.01
         found.append(taken)
         free &= ~triangles
         # what lies on it beside is its edge and its noise: no form of its own
-        left &= ~lie_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(middles[triangles], seen)
+        left &= ~lie_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(triangles, seen)
         state[1] = round(100 * (1.0 - left.mean()))
         check_here()
     found.sort(key=lambda pair: -float(areas[pair[1]].sum()))
@@ -204,11 +275,14 @@ def _promises(form: Form, seen: _Seen, left: np.ndarray, least: float) -> bool:
     return int(lie_on(form, points, ways, 3.0 * seen.tolerance).sum()) < _SPREADS * count
 
 
-def _covers(places: np.ndarray, seen: _Seen) -> np.ndarray:
-    """Which of the points lie next to some places."""
+def _covers(triangles: np.ndarray, seen: _Seen) -> np.ndarray:
+    """Which of the points lie on some triangles, bool, shape (F,), or next to one that does."""
+    own = triangles[seen.of]
+    if not own.any():
+        return own
     gap = np.median(seen.tree.query(seen.points[:: max(1, len(seen.points) // 500)], k=2)[0][:, 1])
-    near = cKDTree(places[:: max(1, len(places) // 20_000)]).query(seen.points, distance_upper_bound=4 * gap)[0]
-    return np.isfinite(near)
+    near = cKDTree(seen.points[own]).query(seen.points, distance_upper_bound=4 * gap)[0]
+    return own | np.isfinite(near)
 
 
 def _settled(
