@@ -6,7 +6,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tinsnip.datums.datum import Datum, datum_of
-from tinsnip.datums.fitting import lie_on, tolerance_of
+from tinsnip.datums.fitting import FACING, lie_on, tolerance_of
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import spread_by_area, triangle_areas
@@ -21,10 +21,12 @@ __all__ = ["Found", "find_datums", "find_forms"]
 _POINTS = 24_000
 """Points by which forms are looked for: a form of 1 % of the area has 240 of them."""
 _JUDGED_BY = 1_500
-_TRIES = 160
+_TRIES = 60
 """Tori that are tried in a round, through points next to each other."""
-_SEEDS = 300
-"""Patches of each size that are looked at in a round: a form of 1 % of the area is met by three of them."""
+_SEEDS = 120
+"""Patches of each size that are looked at in a round: a form of 1 % of the area is met by one of them."""
+_KEPT = 60
+"""Forms that are kept from round to round."""
 _NEAR = (24, 120, 600)
 """Points of a patch."""
 _PATCH = 40
@@ -37,9 +39,10 @@ _ACUTE = 0.05
 """Half the angle of a cone, rad, above which it is no cylinder, and below which it is no plane."""
 _SIMPLER = 0.95
 """Share of the most points by which a simpler form is taken: a plane before a cylinder of any radius."""
-_GROWS = 1.2
-"""How much larger a form may become with twice the tolerance: one that ends at an edge stays as it is, a patch of a
-free shape that happens to be nearly flat or round grows by 1.4 and more."""
+_GROWS, _RING_GROWS = 1.2, 1.08
+"""How much larger a form may become with twice the tolerance: one that ends at an edge stays as it is (1.02 to 1.14 on
+a cast cover), a patch of a free shape that happens to be nearly flat or round grows by 1.4 and more. A torus bends four
+ways, and lies along a flattened ring over a twentieth of a part's area growing by 1.11 to 1.16."""
 _SPREADS = 4.0
 """The same with three times the tolerance, before a form is fitted."""
 _LOOKED_AT = 4
@@ -133,38 +136,47 @@ def _patch_forms(seen: _Seen, near: np.ndarray) -> list[Form]:
         ..., 0
     ]
     about = ways - ways.mean(axis=1)[:, None]
-    cone_axes = np.linalg.eigh(np.einsum("ski,skj->sij", about, about) / near.shape[1])[1][..., 0]
-    found: list[Form] = []
-
-    def keep(form: Form, patch: int) -> None:
-        if lie_on(form, points[patch], ways[patch], seen.tolerance).mean() >= _FITS:
-            found.append(form)
-
+    slant = np.linalg.eigh(np.einsum("ski,skj->sij", about, about) / near.shape[1])[1][..., 0]
     size = float(np.ptp(seen.points, axis=0).max())
-    for s in range(len(near)):
-        keep(Form("plane", middle[s], facing[s]), s)
-        if spread[s, 0] > _CURVED:
-            keep(Form("sphere", middle[s] + ball[s], np.zeros(3), _mean_length(off[s] - ball[s])), s)
-        if spread[s, 1] <= _CURVED:
-            continue
-        flat, lines = off[s] @ axes[s][:, 1:], ways[s] @ axes[s][:, 1:]
-        rows = np.column_stack([lines[:, 1], -lines[:, 0]])
-        centre = np.linalg.lstsq(rows, (rows * flat).sum(axis=1), rcond=None)[0]
-        radius = _mean_length(flat - centre)
-        if radius < size:
-            keep(Form("cylinder", middle[s] + axes[s][:, 1:] @ centre, axes[s][:, 0], radius), s)
-        rays = off[s] - apex[s]
-        reach = np.linalg.norm(rays, axis=1)
-        if reach.min() > 0 and reach.max() < 4 * size:
-            way = cone_axes[s] * (np.sign(rays.mean(axis=0) @ cone_axes[s]) or 1.0)
-            half = float(np.arccos(np.clip(rays @ way / reach, -1, 1)).mean())
-            if _ACUTE < half < 0.5 * np.pi - _ACUTE:
-                keep(Form("cone", middle[s] + apex[s], way, 0.0, half), s)
+
+    def lies(far: np.ndarray, across: np.ndarray) -> np.ndarray:
+        """Which patches lie on their forms, by the distances of their points, and by the forms' normals there."""
+        on = (np.abs(far) <= seen.tolerance) & (np.abs((across * ways).sum(axis=2)) >= FACING)
+        return on.mean(axis=1) >= _FITS
+
+    def unit(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        length = np.linalg.norm(rows, axis=2)
+        return length, rows / np.maximum(length, 1e-300)[..., None]
+
+    found: list[Form] = []
+    good = lies(np.einsum("ski,si->sk", off, facing), np.broadcast_to(facing[:, None], off.shape))
+    found += [Form("plane", middle[s], facing[s]) for s in np.flatnonzero(good)]
+    reach, out = unit(off - ball[:, None])
+    radius = reach.mean(axis=1)
+    good = lies(reach - radius[:, None], out) & (spread[:, 0] > _CURVED)
+    found += [Form("sphere", middle[s] + ball[s], np.zeros(3), float(radius[s])) for s in np.flatnonzero(good)]
+    # of a cylinder, seen along its axis: its middle lies on all normals
+    flat, lines = np.einsum("ski,sij->skj", off, axes[..., 1:]), np.einsum("ski,sij->skj", ways, axes[..., 1:])
+    rows = np.stack([lines[..., 1], -lines[..., 0]], axis=2)
+    square = np.einsum("ski,skj->sij", rows, rows) + 1e-12 * np.eye(2)
+    right = np.einsum("ski,sk->si", rows, (rows * flat).sum(axis=2))
+    centre = np.einsum("sij,sj->si", axes[..., 1:], np.linalg.solve(square, right[..., None])[..., 0])
+    out = off - centre[:, None]
+    reach, out = unit(out - np.einsum("ski,si->sk", out, axes[..., 0])[..., None] * axes[:, None, :, 0])
+    radius = reach.mean(axis=1)
+    is_round = spread[:, 1] > _CURVED
+    good = lies(reach - radius[:, None], out) & is_round & (radius < size)
+    found += [Form("cylinder", middle[s] + centre[s], axes[s, :, 0], float(radius[s])) for s in np.flatnonzero(good)]
+    rays = off - apex[:, None]
+    way = slant * (np.sign(np.einsum("ski,si->s", rays, slant)) + 0.0)[:, None]
+    along = np.einsum("ski,si->sk", rays, way)
+    reach, out = unit(rays - along[..., None] * way[:, None])
+    half = np.arctan2(reach, along).mean(axis=1)
+    cosine, sine = np.cos(half)[:, None], np.sin(half)[:, None]
+    good = lies(reach * cosine - along * sine, out * cosine[..., None] - way[:, None] * sine[..., None])
+    good &= is_round & (half > _ACUTE) & (half < 0.5 * np.pi - _ACUTE) & (along.max(axis=1) < 4 * size)
+    found += [Form("cone", middle[s] + apex[s], way[s], 0.0, float(half[s])) for s in np.flatnonzero(good)]
     return found
-
-
-def _mean_length(rows: np.ndarray) -> float:
-    return float(np.linalg.norm(rows, axis=1).mean())
 
 
 def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
@@ -174,7 +186,7 @@ def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Gener
     counts = np.array([lie_on(f, seen.points[some], seen.ways[some], seen.tolerance).sum() for f in forms])
     kinds = np.array([FORMS.index(form.kind) for form in forms])
     worth = counts * (1.0 + 0.5 * (1.0 - _SIMPLER)) ** -kinds
-    return [forms[i] for i in np.argsort(-worth, kind="stable")[:12] if counts[i] > 0]
+    return [forms[i] for i in np.argsort(-worth, kind="stable")[:_KEPT] if counts[i] > 0]
 
 
 def _part(mesh: Mesh, middles: np.ndarray, ways: np.ndarray, form: Form, free: np.ndarray, within: float) -> np.ndarray:
@@ -310,7 +322,7 @@ def _settled(
     if area < least:
         return None
     wider = _part(mesh, middles, ways, form, free, 2.0 * seen.tolerance)
-    if float(areas[wider].sum()) > _GROWS * area:
+    if float(areas[wider].sum()) > (_RING_GROWS if form.kind == "torus" else _GROWS) * area:
         return None
     if form.kind != "plane" and _curves(middles[part]) < _ALMOST_FLAT:
         return None

@@ -17,11 +17,12 @@ from tinsnip.survey.fits import fit_circle
 from tinsnip.survey.surfaces import surface_of
 from tinsnip.words import counted
 
-__all__ = ["Given", "fit_datum", "form_round", "lie_on", "tolerance_of"]
+__all__ = ["FACING", "Given", "fit_datum", "form_round", "lie_on", "tolerance_of"]
 
 _NOISE, _TRIANGLES, _SIZE = 1.0, 0.03, 2e-5
 """By how much a place may lie off its form: of the noise, of an edge, of the size."""
-_FACING = np.cos(np.radians(16.0))
+FACING = np.cos(np.radians(16.0))
+"""How a place on a form faces: as the form does, up to this cosine."""
 _POINTS = 20_000
 _TRIES, _FEW_TRIES = 80, 30
 _AS_GOOD = 1.25
@@ -312,7 +313,7 @@ def form_round(mesh: Mesh, triangle: int, place: np.ndarray, form: Kind | None =
 def lie_on(form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float) -> np.ndarray:
     """Which places, shape (N, 3), lie on a form and face as it does, bool, shape (N,)."""
     near = np.abs(distances(form, points)) <= tolerance
-    near[near] = np.abs((normals_of(form, points[near]) * ways[near]).sum(axis=1)) >= _FACING
+    near[near] = np.abs((normals_of(form, points[near]) * ways[near]).sum(axis=1)) >= FACING
     return near
 
 
