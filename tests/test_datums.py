@@ -131,7 +131,8 @@ class Found(unittest.TestCase):
                 self.assertLessEqual(
                     {"name", "form", "point", "direction", "area_mm2", "rms_mm", "max_mm", "share"}, own.keys()
                 )
-            for arguments, said in ((("--out", out), "it is there already"), (("--out", "x.step"), "as JSON")):
+            refused = (("--out", out), "it is there already"), (("--out", "x.png"), "not a kind of drawing")
+            for arguments, said in refused:
                 result = inside("datums", path, *arguments)
                 self.assertEqual((result.returncode, said in result.stderr), (2, True), result.stderr)
 

@@ -20,6 +20,7 @@ __all__ = ["DRAWING_ENDINGS", "Drawn", "check_drawing", "write_drawing"]
 
 DRAWING_ENDINGS = (".json", ".dxf", ".svg", ".step", ".stp")
 _SVG = "http://www.w3.org/2000/svg"
+_NO_LAYER = '<>/\\":;?*|,=`'
 _MARGIN = 0.05
 _LINE = 0.002
 """Width of a line in an SVG drawing, as a share of its larger side."""
@@ -154,6 +155,11 @@ def _path(piece: Line | Arc) -> list[str]:
 # ---- DXF
 
 
+def _layer(name: str) -> str:
+    """A name that a layer may have."""
+    return "".join("-" if letter in _NO_LAYER or ord(letter) < 32 else letter for letter in name) or "-"
+
+
 def _dxf(datums: Sequence[Datum], sections: Sequence[Drawn]) -> str:
     import ezdxf
     from ezdxf.math import Matrix44
@@ -161,7 +167,7 @@ def _dxf(datums: Sequence[Datum], sections: Sequence[Drawn]) -> str:
     drawing = ezdxf.new("R2010", units=ezdxf.units.MM)
     space = drawing.modelspace()
     for section in sections:
-        drawing.layers.add(section.name)
+        _add_layer(drawing, section.name)
         right, up = drawing_axes(section.normal)
         flat = len(sections) == 1 and not datums
         frame = Matrix44.ucs(*map(tuple, (right, up, section.normal, section.offset * section.normal)))
@@ -171,15 +177,20 @@ def _dxf(datums: Sequence[Datum], sections: Sequence[Drawn]) -> str:
                 if not flat:
                     drawn.transform(frame)
     for datum in datums:
-        drawing.layers.add(datum.name)
+        _add_layer(drawing, datum.name)
         _draw_datum(space, datum)
     text = io.StringIO()
     drawing.write(text)
     return text.getvalue()
 
 
+def _add_layer(drawing: object, name: str) -> None:
+    if _layer(name) not in drawing.layers:
+        drawing.layers.add(_layer(name))
+
+
 def _entity(space: object, piece: Line | Arc, layer: str) -> object:
-    own = {"layer": layer}
+    own = {"layer": _layer(layer)}
     if isinstance(piece, Line):
         return space.add_line(tuple(piece.start), tuple(piece.end), dxfattribs=own)
     if piece.is_whole:
@@ -191,7 +202,7 @@ def _entity(space: object, piece: Line | Arc, layer: str) -> object:
 
 def _draw_datum(space: object, datum: Datum) -> None:
     """A datum by what shows it: a plane its square, a round its axis and circles, a point a point."""
-    own = {"layer": datum.name}
+    own = {"layer": _layer(datum.name)}
     if datum.form == "plane":
         u, v = plane_axes(datum.direction)
         reach = max(datum.reach, 1.0)
