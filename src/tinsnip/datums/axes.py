@@ -10,7 +10,7 @@ from tinsnip.datums.datum import LINEAR, Datum
 from tinsnip.errors import BadInput
 from tinsnip.space.rigid import frame_of, matrix_of, turn_between
 
-__all__ = ["AXES", "Axis", "Bound", "brought_to_axes"]
+__all__ = ["AXES", "Axis", "Bound", "brought_to_axes", "nearest_axis"]
 
 Axis = Literal["x", "y", "z", "-x", "-y", "-z", "origin"]
 AXES: tuple[Axis, ...] = ("z", "-z", "x", "-x", "y", "-y", "origin")
@@ -30,18 +30,41 @@ class Bound:
     off_deg : float
         By how much the ways of the datums miss the axes that they were meant for, at most, as the part is not as square
         as they are; degrees.
+    idle : tuple of str
+        Datums that bind nothing which is not bound before them.
     """
 
     matrix: np.ndarray
     turns: tuple[str, ...]
     shifts: tuple[str, ...]
     off_deg: float
+    idle: tuple[str, ...] = ()
 
     @property
     def free(self) -> tuple[str, ...]:
         """What is not bound, in words."""
         turns = [f"turns about {a}" for a in "xyz" if a not in self.turns]
         return (*turns, *(f"shifts along {a}" for a in "xyz" if a not in self.shifts))
+
+
+def nearest_axis(datum: Datum, before: Sequence[tuple[Datum, Axis]]) -> Axis:
+    """The axis that a datum comes to with the least turn, besides those that are taken before it.
+
+    One that is parallel to the first may come onto the same axis; where something bound its place already, the way from
+    that to it may come to lie along another.
+    """
+    taken = {axis[-1] for _, axis in before if axis != "origin"}
+    way = datum.direction
+    if before and datum.form in LINEAR and abs(float(way @ before[0][0].direction)) > 0.99:
+        if all(other.form == "plane" for other, _ in before):
+            return before[0][1]
+        placed = next(other for other, _ in before if other.form != "plane")
+        way = datum.place - placed.place
+    elif datum.form not in LINEAR and datum.form != "plane":
+        return "origin"
+    free = [k for k in range(3) if "xyz"[k] not in taken] or [0, 1, 2]
+    best = max(free, key=lambda k: abs(float(way[k])))
+    return ("-" if way[best] < 0 else "") + "xyz"[best]
 
 
 def _axis(name: Axis) -> np.ndarray:
@@ -91,10 +114,12 @@ def brought_to_axes(datums: Sequence[Datum], to: Sequence[Axis], about: np.ndarr
         if axis != "origin" and (d.form in LINEAR or d.form == "plane")
     ]
     linear, bound, off = np.eye(3), [], 0.0
+    used: set[str] = set()
     for datum, way, goal, axis in ways:
         if not bound:
             linear = turn_between(way, goal)[0]
             bound.append((way, goal))
+            used.add(datum.name)
             continue
         first, target = bound[0]
         across = way - (way @ first) * first
@@ -105,32 +130,44 @@ def brought_to_axes(datums: Sequence[Datum], to: Sequence[Axis], about: np.ndarr
         if len(bound) == 1:
             linear = frame_of(target, goal) @ frame_of(first, way).T
             bound.append((way, goal))
+            used.add(datum.name)
         off = max(off, float(np.degrees(np.arccos(np.clip(goal @ (linear @ way), -1.0, 1.0)))))
-    if len(bound) == 1:  # by where they lie: from the first place that is bound across the way, to the next
-        first, target = bound[0]
-        placed = [(d, axis) for d, axis in zip(datums, to, strict=True) if d.form != "plane"]
-        anchor = placed[0][0] if placed else None
-        for datum, axis in placed[1:]:
-            way = datum.place - anchor.place
-            way = way - (way @ first) * first
-            if axis == "origin" or np.linalg.norm(way) < 1e-9 * (1.0 + np.linalg.norm(datum.place - anchor.place)):
-                continue
-            goal = _axis(axis)
-            if abs(goal @ target) > 0.5:
-                continue  # parallel to the first, and meant to be
-            linear = frame_of(target, goal) @ frame_of(first, way).T
+    if len(bound) == 1:
+        aligned = _by_place(datums, to, bound[0])
+        if aligned is not None:
+            name, way, goal = aligned
+            linear = frame_of(bound[0][1], goal) @ frame_of(bound[0][0], way).T
             bound.append((way, goal))
-            break
-    shift, held = _shift(datums, linear, about)
+            used.add(name)
+    shift, held, shifted = _shift(datums, linear, about)
     turns = () if not bound else ("x", "y", "z")
     if len(bound) == 1:
         turns = tuple(a for a in "xyz" if abs(bound[0][1] @ np.eye(3)["xyz".index(a)]) < 0.5)
     shifts = tuple(a for k, a in enumerate("xyz") if np.linalg.norm(held @ np.eye(3)[k]) > 0.999)
-    return Bound(matrix_of(linear, shift + 0.0), turns, shifts, off)
+    idle = tuple(d.name for d in datums if d.name not in used | shifted)
+    return Bound(matrix_of(linear, shift + 0.0), turns, shifts, off, idle)
 
 
-def _shift(datums: Sequence[Datum], linear: np.ndarray, about: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The shift after a turn, and what of it is bound as a projection, shape (3, 3)."""
+def _by_place(
+    datums: Sequence[Datum], to: Sequence[Axis], first: tuple[np.ndarray, np.ndarray]
+) -> tuple[str, np.ndarray, np.ndarray] | None:
+    """What turns the part about its first way by where it lies: the way to it from the first place that is bound."""
+    way, target = first
+    placed = [(d, axis) for d, axis in zip(datums, to, strict=True) if d.form != "plane"]
+    for datum, axis in placed[1:]:
+        apart = datum.place - placed[0][0].place
+        across = apart - (apart @ way) * way
+        if axis == "origin" or np.linalg.norm(across) < 1e-9 * (1.0 + np.linalg.norm(apart)):
+            continue
+        goal = _axis(axis)
+        if abs(goal @ target) < 0.5:  # else it is parallel to the first, and meant to be
+            return datum.name, across, goal
+    return None
+
+
+def _shift(datums: Sequence[Datum], linear: np.ndarray, about: np.ndarray) -> tuple[np.ndarray, np.ndarray, set[str]]:
+    """The shift after a turn, what of it is bound as a projection, shape (3, 3), and by which datums."""
+    used: set[str] = set()
     shift = about - linear @ about  # the part's middle stays where it is, as far as nothing binds it
     held = np.zeros((3, 3))
     for datum in datums:
@@ -148,4 +185,5 @@ def _shift(datums: Sequence[Datum], linear: np.ndarray, about: np.ndarray) -> tu
             left = left / np.linalg.norm(left)
             shift = shift - float(row @ (place + shift)) / float(row @ left) * left
             held = held + np.outer(left, left)
-    return shift, held
+            used.add(datum.name)
+    return shift, held, used

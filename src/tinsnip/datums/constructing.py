@@ -7,9 +7,8 @@ import numpy as np
 
 from tinsnip.datums.datum import AXIAL, FITTED, LINEAR, Datum, DatumForm
 from tinsnip.errors import BadInput
-from tinsnip.space.polygons import plane_axes
 
-__all__ = ["WAYS", "Way", "construct", "ways_for"]
+__all__ = ["WAYS", "Way", "construct", "nearest_of", "ways_for"]
 
 Way = Literal["meet", "midway", "through", "parallel", "square", "turned", "axis", "middle"]
 WAYS: dict[Way, str] = {
@@ -200,12 +199,12 @@ def _midway(of: Sequence[Datum], value: float) -> Datum:
     if _is_point(one):
         return _made("point", middle)
     ahead = other.direction * (1.0 if one.direction @ other.direction >= 0 else -1.0)
-    near, far = _nearest(one, other)
+    near, far = nearest_of(one, other)
     half = 0.5 * max(one.high - one.low, other.high - other.low, 1.0)
     return _made("axis", 0.5 * (near + far), one.direction + ahead, half=half)
 
 
-def _nearest(one: Datum, other: Datum) -> tuple[np.ndarray, np.ndarray]:
+def nearest_of(one: Datum, other: Datum) -> tuple[np.ndarray, np.ndarray]:
     """Where two axes come nearest to each other; of parallel ones next to the first one's middle."""
     a, b, off = one.direction, other.direction, other.place - one.place
     mixed = float(a @ b)
@@ -237,7 +236,7 @@ def _through(of: Sequence[Datum], value: float) -> Datum:
             way = np.cross(one.direction, other.place - one.place)
         if np.linalg.norm(way) < _ALONG * _size(of):
             raise BadInput(f"{_and(of)} are one line, through which any plane goes; choose others")
-        near, far = _nearest(one, other)
+        near, far = nearest_of(one, other)
         return _made("plane", 0.5 * (near + far), way, reach=_size(of))
     axis, point = (of[0], of[1]) if _has_axis(of[0]) else (of[1], of[0])
     way = np.cross(axis.direction, point.place - axis.place)
@@ -289,10 +288,3 @@ def _axis(of: Sequence[Datum], value: float) -> Datum:
 
 def _middle(of: Sequence[Datum], value: float) -> Datum:
     return _made("point", of[0].place)
-
-
-def circle_points(datum: Datum, count: int = 72) -> np.ndarray:
-    """Places round a circle, or round a cylinder's middle, back to the first, shape (count + 1, 3)."""
-    u, v = plane_axes(datum.direction)
-    angle = np.linspace(0.0, 2 * np.pi, count + 1)[:, None]
-    return datum.place + datum.radius * (np.cos(angle) * u + np.sin(angle) * v)

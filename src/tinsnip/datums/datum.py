@@ -192,7 +192,8 @@ def datum_of(name: str, form: Form, mesh: Mesh, triangles: np.ndarray, told: str
     if form.kind == "plane":
         facing = face_vectors(mesh.vertices, mesh.faces[own]).sum(axis=0)
         way = way * (np.sign(facing @ way) or 1.0)
-        point = point + ((corners.mean(axis=0) - point) - ((corners.mean(axis=0) - point) @ way) * way)
+        middle = areas @ mesh.vertices[mesh.faces[own]].mean(axis=1) / max(float(areas.sum()), 1e-300)
+        point = middle - ((middle - point) @ way) * way
     off = np.abs(distances(form, corners))
     along = (corners - point) @ way
     low, high = (0.0, 0.0) if form.kind in ("plane", "sphere") else (float(along.min()), float(along.max()))

@@ -9,12 +9,11 @@ from typing import NamedTuple
 import numpy as np
 from lxml import etree
 
-from tinsnip.datums.constructing import circle_points
-from tinsnip.datums.datum import LINEAR, Datum
+from tinsnip.datums.datum import Datum
+from tinsnip.datums.lines import lines_of
 from tinsnip.datums.outlines import Arc, Line, Outline, drawing_axes
 from tinsnip.datums.stepfile import step_text
 from tinsnip.errors import BadInput
-from tinsnip.space.polygons import plane_axes
 
 __all__ = ["DRAWING_ENDINGS", "Drawn", "check_drawing", "write_drawing"]
 
@@ -201,39 +200,12 @@ def _entity(space: object, piece: Line | Arc, layer: str) -> object:
 
 
 def _draw_datum(space: object, datum: Datum) -> None:
-    """A datum by what shows it: a plane its square, a round its axis and circles, a point a point."""
+    """A datum by what shows it: its outlines, its axis, its point."""
     own = {"layer": _layer(datum.name)}
-    if datum.form == "plane":
-        u, v = plane_axes(datum.direction)
-        reach = max(datum.reach, 1.0)
-        corners = [datum.place + reach * (a * u + b * v) for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
-        space.add_polyline3d([tuple(c) for c in corners], close=True, dxfattribs=own)
-        space.add_line(tuple(datum.place), tuple(datum.place + 0.2 * reach * datum.direction), dxfattribs=own)
-        return
-    if datum.form in LINEAR:
-        ends = datum.ends() if datum.high > datum.low else datum.place + np.outer([-1, 1], datum.direction)
-        space.add_line(tuple(ends[0]), tuple(ends[1]), dxfattribs=own)
-    if datum.form in ("point", "sphere", "cone", "torus", "circle"):
-        space.add_point(tuple(datum.place), dxfattribs=own)
-    for circle in _circles(datum):
-        space.add_polyline3d([tuple(p) for p in circle_points(circle)[:-1]], close=True, dxfattribs=own)
-
-
-def _circles(datum: Datum) -> list[Datum]:
-    """Circles that show a round."""
-    if datum.form == "circle":
-        return [datum]
-    if datum.form == "cylinder":
-        return [datum.model_copy(update={"point": tuple(map(float, end))}) for end in datum.ends()]
-    if datum.form == "cone":
-        spread = float(np.tan(np.radians(datum.angle_deg) / 2))
-        return [
-            datum.model_copy(update={"point": tuple(map(float, end)), "radius": abs(far) * spread})
-            for end, far in zip(datum.ends(), (datum.low, datum.high), strict=True)
-            if far
-        ]
-    if datum.form == "sphere":
-        return [datum.model_copy(update={"way": way}) for way in ((1.0, 0, 0), (0, 1.0, 0), (0, 0, 1.0))]
-    if datum.form == "torus":
-        return [datum.model_copy(update={"radius": r}) for r in (datum.radius - datum.tube, datum.radius + datum.tube)]
-    return []
+    shown = lines_of(datum)
+    for outline in shown.outlines:
+        space.add_polyline3d([tuple(place) for place in outline[:-1]], close=True, dxfattribs=own)
+    if shown.axis is not None:
+        space.add_line(tuple(shown.axis[0]), tuple(shown.axis[1]), dxfattribs=own)
+    if shown.point is not None:
+        space.add_point(tuple(shown.point), dxfattribs=own)

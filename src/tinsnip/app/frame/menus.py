@@ -144,6 +144,7 @@ class Menus(QMenuBar):
             action = self._action(view, name, lambda: None, keys, True)
             action.toggled.connect(switch)
             self.aids.append(action)
+        acts.viewport.section_bar.turned_on.connect(self._check_section)
         for actions, chosen in ((self.looks, 0), (self.shows, 2)):
             group = QActionGroup(owner)
             for action in actions:
@@ -154,6 +155,12 @@ class Menus(QMenuBar):
         self._action(view, "Fold the tray", acts.fold_tray, "]")
         help_menu = self.addMenu("&Help")
         self._action(help_menu, "Keys and gestures", acts.show_help, "F1")
+
+    def _check_section(self, on: bool) -> None:
+        """The section was turned on elsewhere, with a plane of its own."""
+        self.aids[-1].blockSignals(True)
+        self.aids[-1].setChecked(on)
+        self.aids[-1].blockSignals(False)
 
     def fill_recent(self, paths: Sequence[Path], open_files: Callable[[list[Path]], None]) -> None:
         """List the recent scans and jobs."""

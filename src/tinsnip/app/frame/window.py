@@ -41,6 +41,7 @@ from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Tray
 from tinsnip.app.tools.arrows import Arrows
 from tinsnip.app.tools.choosing import Choosing
+from tinsnip.app.tools.datum import DrawnDatums
 from tinsnip.app.tools.dial import Dial
 from tinsnip.app.tools.makers import Makers
 from tinsnip.app.tools.measure import ShownReadings
@@ -176,8 +177,8 @@ class Window(QMainWindow):
         self.choosing.on_active.connect(self.makers.look_at)
         hand.fixed = [self.wipe, self.dial, self.tags]
         self.out_of_view = OutOfView(view)
-        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings), Arrows(view)]
-        hand.drawn += [self.choosing, self.out_of_view]
+        hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings)]
+        hand.drawn += [DrawnDatums(view, view.datums), Arrows(view), self.choosing, self.out_of_view]
         hand.moving = navigate
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)

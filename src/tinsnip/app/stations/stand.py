@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QInputDialog
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.aligning import AligningPart
+from tinsnip.app.stations.datuming import DatumingPart
 from tinsnip.app.stations.station import PartedTray, Station
 from tinsnip.app.tools.pick import Pick
 from tinsnip.app.tools.turn import TurnTool
@@ -25,6 +26,7 @@ __all__ = ["STAND", "StandTray", "laying"]
 _ABOUT = {
     "Stand": "Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.",
     "Align": "Lay another piece on this one: part-scans of one thing, or a part on its nominal shape.",
+    "Datums": "Planes, axes and points to measure from, and to stand the part by.",
 }
 _ALONG = np.cos(np.radians(15.0))
 _ORIGINS = {
@@ -52,6 +54,8 @@ class StandTray(PartedTray):
         self._build_standing(self.parts["Stand"])
         self.aligning = AligningPart(self.session, self.view, self.parts["Align"])
         self.aligning.changed.connect(self._show_preview)
+        self.datuming = DatumingPart(self.session, self.view, self.parts["Datums"])
+        self.datuming.changed.connect(self._show_preview)
         self.copper_button("Let it stand so", self.do)
         self.session.preview_changed.connect(self._show_preview)
         self.session.examined.connect(self.refresh)
@@ -138,6 +142,9 @@ class StandTray(PartedTray):
         return known.treatment if stands and isinstance(known.treatment, LayFlat | StandOnBed) else None
 
     def _show_preview(self) -> None:
+        if self.part == "Datums":
+            self.offer(*self.datuming.offered())
+            return
         if self.part == "Align":
             self.aligning.refresh()
             self.offer(*self.aligning.offered())
@@ -152,6 +159,9 @@ class StandTray(PartedTray):
 
     def do(self) -> None:
         """Do what is shown."""
+        if self.part == "Datums":
+            self.datuming.do()
+            return
         if self.part == "Align":
             self.aligning.do()
             return
@@ -163,6 +173,7 @@ class StandTray(PartedTray):
         mesh, found = self.session.mesh, self.session.examination
         if mesh is None:
             return
+        self.datuming.refresh()
         self.bed.setEnabled(found is not None and bool(found.beds))
         self.bed.setToolTip("" if self.bed.isEnabled() else "no bed was found on this part")
         self._show_preview()
@@ -189,6 +200,8 @@ class StandTray(PartedTray):
             self.view.moved()
 
     def put_away(self) -> bool:
+        if self.part == "Datums":
+            return self.datuming.put_away()
         if self.part == "Align":
             return self.aligning.put_away()
         mesh = self.session.mesh

@@ -17,6 +17,7 @@ class SectionBar(QFrame):
     """Which way the plane faces, and a slider that moves it."""
 
     changed = Signal()
+    turned_on = Signal(bool)
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
@@ -78,6 +79,17 @@ class SectionBar(QFrame):
         self.fit()
         self.slider.setValue(_STEPS // 2)
         self._slid(_STEPS // 2)
+
+    def stand(self, normal: np.ndarray, offset: float) -> None:
+        """Turn it on, at a plane: its unit normal, and how far along that it lies from the origin, mm."""
+        self.is_on = True
+        self.show()
+        self.turned_on.emit(True)
+        for button in self.buttons.values():
+            button.setChecked(False)
+        self._normal = normal
+        self.fit()
+        self._put(offset)
 
     def fit(self) -> None:
         """Let the slider reach from end to end of the part."""

@@ -12,6 +12,7 @@ from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
 
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks, with_ticked
+from tinsnip.app.state.datums import ShownDatums
 from tinsnip.app.state.readings import Readings
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
@@ -113,6 +114,7 @@ class Viewport(QOpenGLWidget):
         self.provenance_legend = ProvenanceLegend(self)
         self.paints = Paints(session, self)
         self.readings = Readings(session)
+        self.datums = ShownDatums(session)
         self.section_bar = SectionBar(self)
         self.section_bar.changed.connect(lambda: self.set_section(self.section_bar.plane()))
         session.mesh_changed.connect(self.section_bar.fit)

@@ -125,6 +125,13 @@ def _align(p: QPainter, ink: QColor) -> None:
     p.drawPolygon(QPolygonF([QPointF(*q) for q in ((12, 8), (22, 11), (19, 21), (9, 18))]))
 
 
+def _datums(p: QPainter, ink: QColor) -> None:
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((2, 15), (13, 11), (22, 15), (11, 20))]))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawLine(QPointF(12, 22), QPointF(12, 2))
+    p.drawLine(QPointF(12, 15), QPointF(20, 15))
+
+
 def _strip(p: QPainter, ink: QColor) -> None:
     p.fillRect(QRectF(4, 9, 16, 6), QColor("#9a6be0"))
     for x in (4, 20):
@@ -203,6 +210,7 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "stand": _stand, "align": _align,
+    "datums": _datums,
     "strip": _strip, "notch": _notch, "tooth": _tooth,
     "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,
     "measure": _measure,
