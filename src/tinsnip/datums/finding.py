@@ -11,7 +11,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import spread_by_area, triangle_areas
 from tinsnip.progress import Progress, check_here, stoppable
-from tinsnip.space.forms import FORMS, Form, fit_form, form_through, normals_of
+from tinsnip.space.forms import FORMS, Form, distances, fit_form, form_through, normals_of
 from tinsnip.space.polygons import plane_axes
 from tinsnip.space.registration import Surface, ways_at
 from tinsnip.survey.surfaces import surface_of
@@ -45,6 +45,11 @@ a cast cover), a patch of a free shape that happens to be nearly flat or round g
 ways, and lies along a flattened ring over a twentieth of a part's area growing by 1.11 to 1.16."""
 _SPREADS = 4.0
 """The same with three times the tolerance, before a form is fitted."""
+_WIDE = 3.0
+"""Edges that a round has to span, each way: sharp edges are rounded over two of them where noise was evened out."""
+_MEASURED = 1.6
+"""Tolerances that the corners as they were measured may lie off a form (rms): 1.1 on noisy flats and rounds, 1.9 where
+evening out made a bevel of a sharp edge."""
 _LOOKED_AT = 4
 _FITTED_BY = 6_000
 _ROUNDS = 80
@@ -77,12 +82,13 @@ class _Seen(NamedTuple):
     of: np.ndarray
     tree: cKDTree
     tolerance: float
+    edge: float
 
 
 def _looked_at(mesh: Mesh, surface: Surface) -> _Seen:
     points, of = spread_by_area(surface.tree.vertices, mesh.faces, _POINTS, seed=5)
     ways = ways_at(surface.normals, mesh.faces, of)
-    return _Seen(points, ways, of, cKDTree(points), tolerance_of(surface))
+    return _Seen(points, ways, of, cKDTree(points), tolerance_of(surface), surface.edge)
 
 
 def _tried(seen: _Seen, left: np.ndarray, rng: np.random.Generator) -> list[Form]:
@@ -274,7 +280,8 @@ def find_forms(mesh: Mesh, progress: Progress | None = None, least: float = 0.01
         state[1] = round(100 * (1.0 - left.mean()))
         check_here()
     found.sort(key=lambda pair: -float(areas[pair[1]].sum()))
-    return [Found(_by_what_was_measured(mesh, form, own), own, float(areas[own].sum()) / whole) for form, own in found]
+    settled = [(_by_what_was_measured(mesh, form, own, seen.tolerance), own) for form, own in found]
+    return [Found(form, own, float(areas[own].sum()) / whole) for form, own in settled if form is not None]
 
 
 def _promises(form: Form, seen: _Seen, left: np.ndarray, least: float) -> bool:
@@ -295,6 +302,18 @@ def _covers(triangles: np.ndarray, seen: _Seen) -> np.ndarray:
     gap = np.median(seen.tree.query(seen.points[:: max(1, len(seen.points) // 500)], k=2)[0][:, 1])
     near = cKDTree(seen.points[own]).query(seen.points, distance_upper_bound=4 * gap)[0]
     return own | np.isfinite(near)
+
+
+def _is_wide(form: Form, places: np.ndarray, least: float) -> bool:
+    """Whether a round is more than the roundness that evening out gives a sharp edge."""
+    if form.kind == "plane":
+        return True
+    if form.kind in ("sphere", "torus"):
+        return (form.radius if form.kind == "sphere" else form.tube) >= least
+    along = (places - form.point) @ form.way
+    if form.kind == "cylinder":
+        return form.radius >= least and float(np.ptp(along)) >= least
+    return float(np.ptp(along)) / np.cos(form.tube) >= 1.5 * least and along.max() * np.tan(form.tube) >= least
 
 
 def _settled(
@@ -325,6 +344,8 @@ def _settled(
     if float(areas[wider].sum()) > (_RING_GROWS if form.kind == "torus" else _GROWS) * area:
         return None
     if form.kind != "plane" and _curves(middles[part]) < _ALMOST_FLAT:
+        return None
+    if not _is_wide(form, middles[part], _WIDE * seen.edge):
         return None
     return _simplest(mesh, form, part, seen, middles, ways, free, areas)
 
@@ -362,7 +383,10 @@ def _simplest(
     return (simple, round_part) if as_well else (form, part)
 
 
-def _by_what_was_measured(mesh: Mesh, form: Form, own: np.ndarray) -> Form:
-    """A form fitted to the corners themselves, not to what was evened out."""
+def _by_what_was_measured(mesh: Mesh, form: Form, own: np.ndarray, tolerance: float) -> Form | None:
+    """A form fitted to the corners themselves, not to what was evened out; None where these do not lie on it."""
     corners = mesh.vertices[np.unique(mesh.faces[own])]
-    return fit_form(corners[:: max(1, len(corners) // _FITTED_BY)], form)[0]
+    corners = corners[:: max(1, len(corners) // _FITTED_BY)]
+    form, _ = fit_form(corners, form)
+    off = distances(form, corners)
+    return form if float(np.sqrt((off**2).mean())) <= _MEASURED * tolerance else None

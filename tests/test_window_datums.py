@@ -1,0 +1,155 @@
+"""Datums in the window, by mouse and keys."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import ezdxf
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from scipy.spatial.transform import Rotation
+
+from tests import specimens
+from tests.hands import SCREEN, WindowTest
+from tests.part_pieces import noisy
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import face_vectors
+
+
+@unittest.skipUnless(SCREEN, "no screen")
+class InTheWindow(WindowTest):
+    def datums_tray(self) -> object:
+        """Put a bored box up, turned and off the origin, and open the tray's part."""
+        mesh = noisy(specimens.bored_box(60.0, 60).mesh, np.random.default_rng(0))
+        self.turn = Rotation.from_euler("xyz", [20, 15, 30], degrees=True).as_matrix()
+        self.mesh = Mesh(mesh.vertices @ self.turn.T + [5.0, -4.0, 30.0], mesh.faces)
+        self.put_up(self.mesh)
+        self.key(Qt.Key.Key_2)
+        tray = self.window.tray("Stand")
+        self.click(tray.part_row.buttons["Datums"])
+        self.settle()
+        return tray
+
+    def click_surface(self, facing: np.ndarray, near: np.ndarray | None = None) -> None:
+        """Click a triangle that is seen, and faces a way."""
+        mesh, camera = self.session.mesh, self.view.camera
+        middles = mesh.vertices[mesh.faces].mean(axis=1)
+        ways = face_vectors(mesh.vertices, mesh.faces)
+        ways /= np.linalg.norm(ways, axis=1)[:, None]
+        aim = middles[ways @ facing > 0.97].mean(axis=0) if near is None else near
+        x, y, _ = camera.project(aim)[0]
+        QTest.mouseClick(self.view, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+
+    def fit_by_click(self, tray: object, facing: np.ndarray) -> None:
+        count = len(self.session.job.piece.datums)
+        self.click(tray.datuming.by_click)
+        # off the bore, on the face
+        mesh = self.session.mesh
+        across = np.cross(facing, self.turn @ np.array([0.3, 0.9, 0.2]))
+        across /= np.linalg.norm(across)
+        near = mesh.box.mean(axis=0) + 10.0 * facing * (1 if abs(facing @ self.turn[:, 2]) > 0.9 else 3) + 20 * across
+        self.click_surface(facing, near)
+        self.wait_for(lambda: len(self.session.job.piece.datums) > count)
+        self.settle()
+
+    def test_from_clicks_to_the_axes(self) -> None:
+        tray = self.datums_tray()
+        part, shown = tray.datuming, self.view.datums
+        self.assertFalse(tray.copper.isEnabled())
+        before = self.window.grab().toImage()
+        # the flat that looks up most, by a click
+        way = self.turn @ np.array([0, 0, 1.0])
+        self.fit_by_click(tray, way)
+        (first,) = self.session.job.piece.datums
+        self.assertEqual((first.name, first.form), ("D1", "plane"))
+        self.assertGreater(abs(first.direction @ way), 0.999)
+        self.assertNotEqual(before, self.window.grab().toImage())
+        # the bore and one of the sides by what is selected
+        middles = (self.session.mesh.vertices[self.session.mesh.faces].mean(axis=1) - [5.0, -4.0, 30.0]) @ self.turn
+        for chosen in (np.linalg.norm(middles[:, :2], axis=1) < 14.5, middles[:, 0] > 29.3):
+            self.session.selected.put(chosen)
+            self.settle()
+            self.click(part.to_selection)
+            self.settle()
+        self.assertEqual([d.form for d in shown.kept], ["plane", "cylinder", "plane"])
+        # made from two of them: ticked by mouse
+        for name in ("D1", "D2"):
+            part.ticks[name].click()
+        self.settle()
+        self.assertEqual(part.way.currentData(), "meet")
+        self.click(part.make)
+        self.settle()
+        self.assertEqual(shown.kept[-1].form, "circle")
+        self.click(part.measure)
+        self.settle()
+        self.assertIn("off square", self.view.readings.all[-1].text)
+        # to the axes, by drop-downs and Enter
+        for (datum, axis), name in zip(part.rows, ("D1", "D2", "D3"), strict=True):
+            datum.setCurrentIndex(datum.findData(name))
+            self.assertIsNotNone(axis.currentData())
+        self.settle()
+        self.assertEqual(part.bound.text().split(".")[0], "All six ways are bound")
+        self.key(Qt.Key.Key_Return)
+        self.settle()
+        now = {d.name: d for d in self.session.job.piece.datums}
+        self.assertLess(abs(now["D1"].place[2]), 1e-9)
+        self.assertGreater(abs(now["D1"].way[2]), 1 - 1e-12)
+        self.assertEqual(self.session.job.log[-1].action.name, "to-axes")
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        np.testing.assert_allclose(self.session.mesh.vertices, self.mesh.vertices, atol=1e-5)  # as the file holds them
+
+    def test_found_by_itself_ticked_taken_and_saved(self) -> None:
+        tray = self.datums_tray()
+        part, shown = tray.datuming, self.view.datums
+        self.click(part.find)
+        self.wait_for(lambda: bool(shown.proposed))
+        self.settle()
+        self.assertEqual(sorted(d.form for d in shown.proposed), ["cylinder", *["plane"] * 6])
+        self.assertEqual(len(self.session.job.log), 1)  # only shown so far
+        part.ticks["D7"].click()
+        self.settle()
+        self.assertEqual(tray.copper.text(), "Take 6 datums")
+        self.key(Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual([d.name for d in shown.kept], [f"D{i}" for i in range(1, 7)])
+        self.assertEqual(len(self.session.job.log), 2)
+        # Esc leaves what is proposed
+        self.click(part.find)
+        self.wait_for(lambda: bool(shown.proposed))
+        self.settle()
+        self.key(Qt.Key.Key_Escape)
+        self.assertEqual((shown.proposed, len(shown.kept)), ((), 6))
+        with tempfile.TemporaryDirectory() as keep:
+            target = Path(keep) / "box.dxf"
+            self.answer_dialog(target)
+            self.click(part.save)
+            self.wait_for(target.exists)
+            self.settle()
+            layers = {layer.dxf.name for layer in ezdxf.readfile(target).layers}
+            self.assertLessEqual({f"D{i}" for i in range(1, 7)}, layers)
+            # a section at one of them, saved as outlines
+            plane = next(d for d in shown.kept if d.form == "cylinder" or d.form == "plane")
+            part.ticks[plane.name].click()
+            self.settle()
+            self.click(part.section)
+            self.assertTrue(self.view.section_bar.is_on)
+            self.view.section_bar.face("z")
+            target = Path(keep) / "box.svg"
+            self.answer_dialog(target)
+            self.click(part.outline)
+            self.wait_for(target.exists)
+            self.settle()
+            self.assertIn("<path", target.read_text("utf-8"))
+        # they lie on the part in any station, and go when removed
+        self.key(Qt.Key.Key_3)
+        self.settle()
+        on = self.window.grab().toImage()
+        shown.set_on(False)
+        self.settle()
+        self.assertNotEqual(on, self.window.grab().toImage())
+
+
+if __name__ == "__main__":
+    unittest.main()
