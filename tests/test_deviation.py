@@ -15,8 +15,9 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
+from tinsnip.space.solids import box_solid
 from tinsnip.space.tree import closest_points
-from tinsnip.survey.deviation import compare
+from tinsnip.survey.deviation import compare, deviation_from_reference, share_within, triangles_outside
 from tinsnip.treat import Context, Reduce
 
 
@@ -85,6 +86,30 @@ class Distances(unittest.TestCase):
                 self.assertLessEqual(facts[way]["p99"], facts[way]["max"])
                 self.assertLess(abs(facts[way]["rms"] - np.sqrt((true**2).mean())), 0.05)
             self.assertIn("largest", CliRunner().invoke(cli, ["compare", str(one), str(two)]).stdout)
+
+
+class Reference(unittest.TestCase):
+    def test_a_whole_part_is_measured_against_another_surface(self) -> None:
+        """A box and one grown by a tenth on every side: counted on points of our own, and by area."""
+        small, large = (Mesh(*box_solid(np.array(s))) for s in ((20.0, 12.0, 8.0), (20.2, 12.2, 8.2)))
+        found = deviation_from_reference(large, small, Progress())
+        corners = np.abs(np.abs(large.vertices) - np.array([10.1, 6.1, 4.1])).max() < 1e-9
+        self.assertTrue(corners)
+        # a corner lies a tenth off along each of three ways, the middle of a face a tenth off along one
+        self.assertAlmostEqual(found.overall.max, 0.1 * np.sqrt(3), places=6)
+        inner = np.abs(found.places.vertices) < np.array([9.9, 5.9, 3.9])
+        flat = inner.sum(axis=1) == 2
+        np.testing.assert_allclose(found.signed[flat], 0.1, atol=1e-6)
+        self.assertTrue((found.signed > 0).all())
+        back = deviation_from_reference(small, large, Progress())
+        np.testing.assert_allclose(back.signed, -0.1, atol=1e-6)
+        self.assertEqual(share_within(back, 0.11), 1.0)
+        self.assertEqual(share_within(back, 0.09), 0.0)
+        self.assertTrue(triangles_outside(back, 0.09).all() and not triangles_outside(back, 0.11).any())
+        inside = share_within(found, 0.101)
+        self.assertTrue(0.7 < inside < 1.0)
+        with self.assertRaisesRegex(BadInput, "no triangles"):
+            deviation_from_reference(small, Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int)), Progress())
 
 
 if __name__ == "__main__":

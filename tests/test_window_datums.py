@@ -13,8 +13,11 @@ from scipy.spatial.transform import Rotation
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tests.part_pieces import noisy
+from tinsnip.app.view.looks import DEVIATION
+from tinsnip.job import FitDatums
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
+from tinsnip.regions import Region
 
 
 @unittest.skipUnless(SCREEN, "no screen")
@@ -142,13 +145,63 @@ class InTheWindow(WindowTest):
             self.wait_for(target.exists)
             self.settle()
             self.assertIn("<path", target.read_text("utf-8"))
-        # they lie on the part in any station, and go when removed
+        # they lie on the part in any station, and a snip may stand on one
         self.key(Qt.Key.Key_3)
         self.settle()
+        trim = self.window.tray("Trim")
+        straight = trim.straight
+        at = next(d for d in shown.kept if d.form == "plane")
+        straight.datum.setCurrentIndex(straight.datum.findData(at.name))
+        self.settle()
+        normal, offset = straight.plan.waste_plane()
+        self.assertAlmostEqual(abs(normal @ at.direction), 1.0, places=6)
+        self.assertAlmostEqual(abs(float(normal @ at.place) - offset), 0.0, places=6)
         on = self.window.grab().toImage()
         shown.set_on(False)
         self.settle()
         self.assertNotEqual(on, self.window.grab().toImage())
+
+    def test_the_part_against_another_piece_and_a_datum(self) -> None:
+        """Balls of 20 and 20.3 mm: one lies 0.3 mm off the other, but for what lies between their corners."""
+        ball = specimens.sphere(40.0, 30).mesh
+        self.put_up(Mesh(ball.vertices * 1.015, ball.faces), ball)
+        self.session.set_active(1)
+        self.settle()
+        self.view.set_look(DEVIATION)
+        self.settle()
+        legend, references = self.view.deviation_legend, self.session.references
+        offered = [legend.against.itemText(i) for i in range(legend.against.count())]
+        self.assertEqual(offered, ["the raw scan", "part1.ply"])
+        plain = self.view.grabFramebuffer()
+        legend.against.setCurrentIndex(1)
+        self.wait_for(lambda: references.now() is not None)
+        self.settle()
+        self.assertNotEqual(plain, self.view.grabFramebuffer())
+        off = references.now().from_raw
+        self.assertLess(float(np.abs(off.signed - 0.3).max()), 0.05)
+        self.type_number(legend.tolerance, "0.2")
+        self.assertIn("0.00 % within", legend.share.text())
+        self.click(legend.outside)
+        self.assertEqual(self.session.selected.count, len(self.session.mesh.faces))
+        self.session.selected.put(None)
+        # pins read it too
+        read: list[float] = []
+        self.session.read_deviation(np.array([20.3, 0.0, 0.0]), read.append)
+        self.wait_for(lambda: bool(read))
+        self.assertAlmostEqual(read[0], 0.3, delta=0.05)
+        # and a datum of its own
+        whole = np.ones(len(self.session.mesh.faces), dtype=bool)
+        self.session.do(FitDatums(regions=(Region.of(self.session.mesh, whole),), forms=("sphere",)))
+        self.settle()
+        legend.against.setCurrentIndex(legend.against.findData("datum D1"))
+        self.wait_for(lambda: references.now() is not None)
+        self.settle()
+        self.assertLess(references.now().from_raw.overall.max, 1e-4)
+        # the piece it was measured from is gone: the raw scan again
+        legend.against.setCurrentIndex(1)
+        self.session.remove(2)
+        self.settle()
+        self.assertEqual((references.chosen, legend.against.currentIndex()), (None, 0))
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ from tinsnip.commands.shared import JSON, UNIT, VOIDS, shown
 from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
+from tinsnip.survey.deviation import deviation_from_reference, share_within
 from tinsnip.survey.strays import with_voids_meant
 from tinsnip.words import percent
 
@@ -70,10 +71,13 @@ def _print_facts(facts: dict[str, Any]) -> None:
 @click.argument("a", type=click.Path(path_type=Path))
 @click.argument("b", type=click.Path(path_type=Path))
 @click.option("--samples", default=200_000, show_default=True, type=click.IntRange(100, 20_000_000))
+@click.option("--tolerance", type=click.FloatRange(min=0), help="Tell the share of A that lies within so many mm of B.")
 @click.option("--align", "aligned", is_flag=True, help="Lay A on B first, wherever it lies, and tell by what matrix.")
 @UNIT
 @JSON
-def compare(a: Path, b: Path, samples: int, aligned: bool, unit: str | None, as_json: bool) -> None:
+def compare(
+    a: Path, b: Path, samples: int, tolerance: float | None, aligned: bool, unit: str | None, as_json: bool
+) -> None:
     """Deviation of A from B and back, in mm: largest, 99th percentile, rms, mean."""
     with shown("Comparing") as progress:
         first, second = (read_scan(path, unit, progress).mesh for path in (a, b))
@@ -86,8 +90,13 @@ def compare(a: Path, b: Path, samples: int, aligned: bool, unit: str | None, as_
                 laid = find_alignment(first, second, progress, (np.eye(4),))
             first = first.moved(moved_points(laid.matrix, first.vertices))
         there, back = deviation(first, second, samples, progress)
+        within = None
+        if tolerance is not None:
+            within = share_within(deviation_from_reference(first, second, progress), tolerance)
     if as_json:
         facts = {"a": str(a), "b": str(b), "a_to_b": there._asdict(), "b_to_a": back._asdict()}
+        if within is not None:
+            facts["tolerance_mm"], facts["within_share"] = tolerance, within
         if laid is not None:
             facts["align"] = laid.facts()
         click.echo(json.dumps(facts, indent=2))
@@ -100,3 +109,5 @@ def compare(a: Path, b: Path, samples: int, aligned: bool, unit: str | None, as_
             click.echo(f"  not sure: {laid.doubt}")
     for title, d in ((f"{a.name} from {b.name}", there), (f"{b.name} from {a.name}", back)):
         click.echo(f"{title}: largest {d.max:.6g}, 99 % {d.p99:.6g}, rms {d.rms:.6g}, mean {d.mean:.6g} mm")
+    if within is not None:
+        click.echo(f"{a.name}: {100 * within:.4g} % of its area within {tolerance:g} mm of {b.name}")

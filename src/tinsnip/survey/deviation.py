@@ -8,9 +8,12 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import SHIFTED, Mesh
-from tinsnip.mesh.measures import spread_by_area
+from tinsnip.mesh.measures import spread_by_area, triangle_areas
+from tinsnip.mesh.remembered import remembered
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.progress import Progress, stoppable
+from tinsnip.space.forms import Form
+from tinsnip.space.forms import distances as distances_from
 from tinsnip.space.hausdorff import far_at_most
 from tinsnip.space.tree import closest_points
 
@@ -18,11 +21,16 @@ __all__ = [
     "Deviation",
     "FromRaw",
     "compare",
+    "deviation_from_form",
     "deviation_from_raw",
+    "deviation_from_reference",
     "largest_deviation",
+    "share_within",
     "signed_distance",
     "spread_points",
     "telling_points",
+    "triangles_outside",
+    "vertex_areas",
 ]
 
 _FINE_ENOUGH = 400_000
@@ -161,7 +169,7 @@ def largest_deviation(treated: Mesh, before: Mesh, progress: Progress, limit: fl
 
 @dataclass(frozen=True, eq=False)
 class FromRaw:
-    """How far the present mesh lies from the raw scan.
+    """How far the present mesh lies from the raw scan, or from another reference.
 
     Attributes
     ----------
@@ -173,7 +181,7 @@ class FromRaw:
     signed : ndarray of float32, shape (P,)
         Distance of each vertex of `places` from the raw surface, mm: positive outside it. Exactly 0 where nothing
         but measured triangles meet, not a number where nothing but made ones do: those have nothing to be measured
-        against.
+        against. Infinite where it is no part of what is measured.
     overall : Deviation
         Over all vertices, edge midpoints and centroids of the shifted triangles; zeros where there are none.
     shares : ndarray, shape (3,)
@@ -271,6 +279,86 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
         state[1] = begin
         progress.check()
     return FromRaw(mesh, places, signed, _summed_up(np.concatenate(distances)), shares)
+
+
+@stoppable
+def deviation_from_reference(mesh: Mesh, reference: Mesh, progress: Progress, chunk: int = 150_000) -> FromRaw:
+    """Deviation of a whole mesh from another surface, such as its nominal shape, both as they stand.
+
+    Parameters
+    ----------
+    mesh, reference : Mesh
+    progress : Progress
+    chunk : int
+        Triangles measured at once, which bounds the memory.
+
+    Raises
+    ------
+    BadInput
+        When the reference has no triangles.
+    """
+    if len(reference.faces) == 0:
+        raise BadInput("the reference has no triangles to measure against; choose another")
+    state = progress.step("Measuring against the reference", max(1, len(mesh.faces)))
+    areas = mesh.areas
+    shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
+    places = halve_edges(mesh, max(0, int(np.log(_FINE_ENOUGH / max(1, len(mesh.faces))) / np.log(4))))
+    signed = np.empty(len(places.vertices), dtype=np.float32)
+    for begin in range(0, len(signed), 3 * chunk):
+        points = np.ascontiguousarray(places.vertices[begin : begin + 3 * chunk])
+        feet = np.empty_like(points)
+        distance, triangle = closest_points(reference.tree, points, state, feet)
+        progress.check()
+        _signs(points, feet, triangle, reference.vertices, reference.faces, distance)
+        signed[begin : begin + 3 * chunk] = distance
+    distances = []
+    for begin in range(0, len(mesh.faces), chunk):
+        points = telling_points(mesh, np.arange(begin, min(begin + chunk, len(mesh.faces)), dtype=np.int32))
+        distances.append(closest_points(reference.tree, points, state)[0])
+        state[1] = begin
+        progress.check()
+    _ = vertex_areas(places)
+    return FromRaw(mesh, places, signed, _summed_up(np.concatenate(distances or [np.zeros(0)])), shares)
+
+
+def deviation_from_form(mesh: Mesh, form: Form, triangles: np.ndarray) -> FromRaw:
+    """Deviation of a part of a mesh, bool, shape (F,), from the form it should have; infinite elsewhere."""
+    signed = np.full(len(mesh.vertices), np.inf, dtype=np.float32)
+    own = np.unique(mesh.faces[triangles])
+    signed[own] = off = distances_from(form, mesh.vertices[own])
+    areas = mesh.areas
+    shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
+    _ = vertex_areas(mesh)
+    return FromRaw(mesh, mesh, signed, _summed_up(np.abs(off)), shares)
+
+
+@remembered
+def vertex_areas(mesh: Mesh) -> np.ndarray:
+    """A third of the area of the triangles round each vertex, mm2, float32, shape (V,)."""
+    thirds = np.repeat(triangle_areas(mesh.vertices, mesh.faces) / 3.0, 3)
+    return np.bincount(mesh.faces.ravel(), thirds, len(mesh.vertices)).astype(np.float32)
+
+
+def share_within(found: FromRaw, tolerance: float) -> float:
+    """Share of what was measured that lies within a tolerance, mm, by area; 0 to 1.
+
+    Examples
+    --------
+    >>> flat = Mesh([[0, 0, 0], [1, 0, 0], [0, 1, 0]], [[0, 1, 2]])
+    >>> off = FromRaw(flat, flat, np.array([0.0, 0.1, 0.3], dtype=np.float32), _summed_up(np.zeros(0)), np.zeros(3))
+    >>> round(share_within(off, 0.2), 3)
+    0.667
+    """
+    weights = vertex_areas(found.places)
+    finite = np.isfinite(found.signed)
+    whole = float(weights[finite].sum())
+    return float(weights[finite & (np.abs(found.signed) <= tolerance)].sum()) / whole if whole > 0 else 1.0
+
+
+def triangles_outside(found: FromRaw, tolerance: float) -> np.ndarray:
+    """Triangles of which a corner lies further off than a tolerance, mm; bool, shape (F,)."""
+    own = found.signed[: len(found.mesh.vertices)]  # the mesh's own vertices come first
+    return (np.isfinite(own) & (np.abs(own) > tolerance))[found.mesh.faces].any(axis=1)
 
 
 def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.ndarray) -> float:

@@ -17,6 +17,7 @@ from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn, TogetherPreview
+from tinsnip.app.state.reference import References
 from tinsnip.app.state.selected import Selected
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.ticks import Ticks
@@ -99,6 +100,8 @@ class Session(QObject):
         self.known.measured.connect(self._take_measured)
         self.ticks = Ticks()
         self.numbering = Numbering()
+        self.references = References(self)
+        self.references.measured.connect(self.from_raw_changed)
         self.selected = Selected()
         self.selected.carried.connect(lambda: find_hidden(self.selected, self.tasks))
         self.undo_share = 0.25
@@ -573,6 +576,8 @@ class Session(QObject):
         if self.stand_in is not None:
             level = self.stand_in
             return None if level.from_raw is None else Measured(level.from_raw, level.places)
+        if self.references.chosen is not None:
+            return self.references.now()
         return self.known.measured_of(self.mesh)
 
     def ask_raw(self) -> None:
@@ -585,16 +590,23 @@ class Session(QObject):
         return None if self.job.piece is None else self.known.buffers_of(self.job.piece.raw)
 
     def read_deviation(self, point: np.ndarray, done: Callable[[float], None]) -> None:
-        """Measure how far a point of the surface lies from the raw scan, with its sign; dropped after another step."""
-        piece = self.job.piece
+        """Measure how far a point lies off what the deviation is measured against, with its sign; dropped after another
+        step."""
+        piece, references = self.job.piece, self.references
         if piece is None:
             return
+        against_raw = references.chosen is None
+
+        def read(progress: Progress) -> float:
+            if against_raw:
+                return signed_distance(point, piece.raw, piece.frame, progress.state)
+            return references.read(point, progress)
 
         def take(value: float) -> None:
             if self.job.piece is piece:
                 done(value)
 
-        self.tasks.behind("reading", lambda p: signed_distance(point, piece.raw, piece.frame, p.state), take)
+        self.tasks.behind("reading", read, take)
 
     # ---- choices
 

@@ -16,9 +16,10 @@ from tinsnip.app.tools.round import RoundPlan, RoundTool
 from tinsnip.app.tools.snip import SnipPlan, SnipTool
 from tinsnip.app.tools.traced import TracedTool
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.app.widgets.fields import Button, NumberField
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.theme import px
+from tinsnip.datums.datum import LINEAR, Datum
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.regions.grow import facing_round
@@ -144,6 +145,34 @@ class SnipSection(Section):
         self.row(*buttons)
         return buttons
 
+    def offer_datums(self, forms: Sequence[str], take: Callable[[CutPlan, Datum], None]) -> None:
+        """A list of the part's datums of some forms; choosing one lets the plan stand there."""
+        field = DropDown(f"Where the {self.name.lower()} stands, by a datum")
+        self.add(field)
+        shown = self.view.datums
+
+        def fill() -> None:
+            names = [d.name for d in shown.kept if d.form in forms]
+            if [field.itemData(i) for i in range(1, field.count())] != names:
+                field.blockSignals(True)
+                field.clear()
+                field.addItem("At a datum…", "")
+                for datum in shown.kept:
+                    if datum.form in forms:
+                        field.addItem(f"{datum.name} {datum.form} {datum.measure()}".rstrip(), datum.name)
+                field.blockSignals(False)
+            field.setVisible(bool(names))
+
+        def chosen() -> None:
+            datum = next((d for d in shown.kept if d.name == field.currentData()), None)
+            if datum is not None:
+                self.stand(lambda plan: take(plan, datum))
+
+        shown.changed.connect(fill)
+        field.currentIndexChanged.connect(lambda _: chosen())
+        self.datum = field
+        fill()
+
     def fit(self, fitted: Callable[[Mesh, np.ndarray], object], take: Callable[[object], None]) -> None:
         """Fit to what is selected, beside the window."""
         selected = self.session.selected
@@ -210,6 +239,7 @@ class StraightSection(_LeaningSection):
             ("From three…", self.pick_three_points, "Through three points on the part"),
         )
         self.best_fit = self.button("Fit to the selection", self.fit_selection)
+        self.offer_datums(("plane",), lambda plan, datum: plan.set_through(datum.place, datum.direction))
         self.offset = self.number_of("From the origin")
         self.offset.setToolTip("Distance of the plane from the origin, along the way it faces")
         self.add_tilts()
@@ -280,6 +310,9 @@ class RoundSection(_LeaningSection):
             ("Square to a flat…", self.pick_flat, "Click a flat: the axis stands on it there"),
         )
         self.best_fit = self.button("Fit to the selection", self.fit_selection)
+        self.offer_datums(
+            LINEAR, lambda plan, datum: plan.set_along(datum.place, datum.direction, datum.radius or plan.radius)
+        )
         self.radius = self.number_of("Radius", low=0.001)
         self.through = [self.number_of(f"Axis through {name}") for name in "xyz"]
         self.add_tilts()

@@ -1,13 +1,15 @@
 """What the colours of the view mean: range and histogram of the deviation, shares of the provenance."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QLinearGradient, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from tinsnip.app.widgets.fields import Button, NumberField
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.theme import mono_font, px
-from tinsnip.survey.deviation import FromRaw
+from tinsnip.survey.deviation import FromRaw, share_within
 from tinsnip.words import at_most, millimetres
 
 __all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "round_range"]
@@ -119,6 +121,8 @@ class DeviationLegend(QFrame):
 
     limit_changed = Signal(float)
     clear_asked = Signal()
+    against_chosen = Signal(str)
+    outside_asked = Signal(float)
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -127,8 +131,14 @@ class DeviationLegend(QFrame):
         box = QVBoxLayout(self)
         box.setContentsMargins(10, 8, 8, 8)
         box.setSpacing(4)
-        self.title = QLabel("Deviation from raw, mm")
+        self.title = QLabel("Deviation, mm, from")
         box.addWidget(self.title)
+        self.against = DropDown("What the deviation is measured from")
+        self.against.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.against.setMinimumContentsLength(8)
+        self.against.currentIndexChanged.connect(lambda _: self.against_chosen.emit(self.against.currentData()))
+        box.addWidget(self.against)
+        self.show_references([], "")
         self.scale = _Scale()
         box.addWidget(self.scale, 1)
         row = QHBoxLayout()
@@ -139,6 +149,19 @@ class DeviationLegend(QFrame):
         self.note = QLabel()
         self.note.setWordWrap(True)
         box.addWidget(self.note)
+        row = QHBoxLayout()
+        row.addWidget(QLabel("Allowed ±"))
+        self.tolerance = NumberField("Deviation that is allowed, mm", 0.0, 1e5, 4, step=0.01)
+        self.tolerance.valueChanged.connect(self._show_share)
+        row.addWidget(self.tolerance)
+        box.addLayout(row)
+        self.share = QLabel()
+        self.share.setWordWrap(True)
+        box.addWidget(self.share)
+        self.outside = Button("Select what is outside")
+        self.outside.clicked.connect(lambda: self.outside_asked.emit(self.tolerance.value()))
+        box.addWidget(self.outside)
+        self._measured: FromRaw | None = None
         self.clear = Button("Clear the readings")
         self.clear.clicked.connect(self.clear_asked)
         self.clear.hide()
@@ -147,6 +170,30 @@ class DeviationLegend(QFrame):
         self.scale.dragged.connect(self._choose)
         self.field.valueChanged.connect(self._choose)
         self.hide()
+
+    def show_references(self, named: Sequence[tuple[str, str]], chosen: str) -> None:
+        """Offer what can be measured from: keys and names; empty is the raw scan."""
+        rows = [("", "the raw scan"), *named]
+        if rows != [(self.against.itemData(i), self.against.itemText(i)) for i in range(self.against.count())]:
+            self.against.blockSignals(True)
+            self.against.clear()
+            for key, name in rows:
+                self.against.addItem(name, key)
+            self.against.blockSignals(False)
+        self.against.blockSignals(True)
+        self.against.setCurrentIndex(max(0, self.against.findData(chosen)))
+        self.against.blockSignals(False)
+
+    def _show_share(self, *_: object) -> None:
+        """Tell how much is within what is allowed; nothing allowed: nothing is told."""
+        tolerance = self.tolerance.value()
+        told = self._measured is not None and tolerance > 0
+        if told:
+            within = share_within(self._measured, tolerance)
+            self.share.setText(f"{100 * within:.2f} % within, {100 * (1 - within):.2f} % outside")
+        self.share.setVisible(told)
+        self.outside.setVisible(told)
+        self.adjustSize()
 
     def _choose(self, limit: float) -> None:
         self.is_chosen = True
@@ -165,6 +212,8 @@ class DeviationLegend(QFrame):
 
     def show_measured(self, measured: FromRaw | None) -> None:
         """Take over what was measured; None: it is still being measured."""
+        self._measured = measured
+        self._show_share()
         if measured is None:
             self.scale.counts = np.zeros(_BINS)
             self.note.setText("Measuring…")

@@ -35,6 +35,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.picking import first_hit, first_hit_in, triangles_in_prism
 from tinsnip.survey import Finding
+from tinsnip.survey.deviation import FromRaw, triangles_outside
 
 __all__ = ["Viewport"]
 
@@ -115,10 +116,14 @@ class Viewport(QOpenGLWidget):
         self.paints = Paints(session, self)
         self.readings = Readings(session)
         self.datums = ShownDatums(session)
+        self._painted: FromRaw | None = None
         self.section_bar = SectionBar(self)
         self.section_bar.changed.connect(lambda: self.set_section(self.section_bar.plane()))
         session.mesh_changed.connect(self.section_bar.fit)
         self.deviation_legend.limit_changed.connect(self._set_limit)
+        self.deviation_legend.against_chosen.connect(session.references.choose)
+        self.deviation_legend.outside_asked.connect(self._select_outside)
+        session.references.changed.connect(self._show_references)
 
     # ---- drawing
 
@@ -359,10 +364,29 @@ class Viewport(QOpenGLWidget):
                 self.redraw()
             return
         for surface in (scene.now, scene.level):
-            if surface is not None and surface.buffers.mesh is measured.mesh and surface.values_of != DEVIATION:
+            if surface is None or surface.buffers.mesh is not measured.mesh:
+                continue
+            if surface.values_of != DEVIATION or self._painted is not measured:
                 self.makeCurrent()
+                self._painted = measured
                 surface.set_values(measured.signed, DEVIATION)
                 self.redraw()
+
+    def _show_references(self) -> None:
+        """What can be measured from, and what is."""
+        references = self.session.references
+        chosen = references.chosen
+        named = [(one.key, one.name) for one in references.choices()]
+        self.deviation_legend.show_references(named, "" if chosen is None else chosen.key)
+        if self.scene is not None:
+            self.scene.forget_places()
+        self._give_values()
+
+    def _select_outside(self, tolerance: float) -> None:
+        """Select what deviates by more than is allowed."""
+        known = self.session.measured()
+        if known is not None and known.from_raw.mesh is self.session.mesh:
+            self.session.selected.put(triangles_outside(known.from_raw, tolerance))
 
     def set_section(self, plane: tuple[np.ndarray, float] | None) -> None:
         """Draw only what lies below a plane, cut open; None: all of it."""

@@ -117,6 +117,7 @@ vec3 made_pattern() {
 // Copper outward, petrol inward, pale at nought; lines at every half, dark outward and light inward.
 vec3 deviation_colour() {
     if (unknown > 0.5) return made_pattern();
+    if (unknown < -0.25) return BARE;  // no part of what is measured
     float t = deviation / limit;
     float s = min(abs(t), 1.0);
     vec3 pale = vec3(0.93, 0.915, 0.87);

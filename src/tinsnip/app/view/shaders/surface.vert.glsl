@@ -37,7 +37,7 @@ void main() {
     paint = colour.rgb;
 #endif
 #if LOOK == 3 || LOOK == 6 || LOOK == 8
-    unknown = isnan(value) ? 1.0 : 0.0;
-    deviation = isnan(value) ? 0.0 : value;
+    unknown = isnan(value) ? 1.0 : isinf(value) ? -1.0 : 0.0;
+    deviation = unknown != 0.0 ? 0.0 : value;
 #endif
 }
