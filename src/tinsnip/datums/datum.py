@@ -11,7 +11,7 @@ from tinsnip.regions import Region
 from tinsnip.space.forms import Form, distances
 from tinsnip.words import degrees_told, grouped_number, millimetres
 
-__all__ = ["AXIAL", "DATUM_FORMS", "FITTED", "LINEAR", "Datum", "DatumForm", "datum_of", "next_name"]
+__all__ = ["AXIAL", "DATUM_FORMS", "FITTED", "LINEAR", "Datum", "DatumForm", "datum_of", "next_name", "upward"]
 
 DatumForm = Literal["plane", "cylinder", "sphere", "cone", "torus", "axis", "line", "circle", "point"]
 DATUM_FORMS: tuple[DatumForm, ...] = (
@@ -164,6 +164,11 @@ def _tuple(values: np.ndarray) -> tuple[float, ...]:
     return tuple(float(x) for x in values)
 
 
+def upward(way: np.ndarray) -> np.ndarray:
+    """An axis, which has no way of its own, the way that its largest part is positive."""
+    return way * (np.sign(way[int(np.argmax(np.abs(way)))]) or 1.0)
+
+
 def next_name(taken: object) -> str:
     """The next name that is free: one more than the largest number so far."""
     numbers = [int(name[1:]) for name in taken if name[:1] == "D" and name[1:].isdigit()]
@@ -194,6 +199,8 @@ def datum_of(name: str, form: Form, mesh: Mesh, triangles: np.ndarray, told: str
         way = way * (np.sign(facing @ way) or 1.0)
         middle = areas @ mesh.vertices[mesh.faces[own]].mean(axis=1) / max(float(areas.sum()), 1e-300)
         point = middle - ((middle - point) @ way) * way
+    if form.kind in ("cylinder", "torus"):
+        way = upward(way)
     off = np.abs(distances(form, corners))
     along = (corners - point) @ way
     low, high = (0.0, 0.0) if form.kind in ("plane", "sphere") else (float(along.min()), float(along.max()))

@@ -197,14 +197,11 @@ def _best(forms: list[Form], seen: _Seen, left: np.ndarray, rng: np.random.Gener
 
 def _part(mesh: Mesh, middles: np.ndarray, ways: np.ndarray, form: Form, free: np.ndarray, within: float) -> np.ndarray:
     """The largest part of the surface that hangs together and lies on a form, bool, shape (F,)."""
+    own = free[lie_on(form, middles, ways, within, free)]
     on = np.zeros(len(mesh.faces), dtype=bool)
-    some = np.flatnonzero(free)
-    on[some[lie_on(form, middles[some], ways[some], within)]] = True
-    own = np.flatnonzero(on)
-    if len(own) == 0:
-        return on
-    label = parts_over_edges(mesh.twins, own)
-    on[own[label != np.bincount(label).argmax()]] = False
+    if len(own):
+        label = parts_over_edges(mesh.twins, own)
+        on[own[label == np.bincount(label).argmax()]] = True
     return on
 
 
@@ -253,7 +250,7 @@ def find_forms(mesh: Mesh, progress: Progress | None = None, least: float = 0.01
     areas = triangle_areas(mesh.vertices, mesh.faces)
     ways = ways_at(surface.normals, mesh.faces, np.arange(len(mesh.faces)))
     whole = float(areas.sum())
-    free, left = np.ones(len(mesh.faces), dtype=bool), np.ones(len(seen.points), dtype=bool)
+    free, left = np.arange(len(mesh.faces)), np.ones(len(seen.points), dtype=bool)
     found: list[tuple[Form, np.ndarray]] = []
     pool: list[Form] = []
     vain = 0
@@ -274,7 +271,7 @@ def find_forms(mesh: Mesh, progress: Progress | None = None, least: float = 0.01
         form, triangles = taken
         vain = 0
         found.append(taken)
-        free &= ~triangles
+        free = free[~triangles[free]]
         # what lies on it beside is its edge and its noise: no form of its own
         left &= ~lie_on(form, seen.points, seen.ways, 2.0 * seen.tolerance) | ~_covers(triangles, seen)
         state[1] = round(100 * (1.0 - left.mean()))

@@ -4,14 +4,14 @@ from typing import NamedTuple
 
 import numpy as np
 
-from tinsnip.datums.datum import Datum, DatumForm, datum_of
+from tinsnip.datums.datum import Datum, DatumForm, datum_of, upward
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, triangle_areas
 from tinsnip.progress import check_here
 from tinsnip.regions import Region
-from tinsnip.space.forms import FORMS, Form, Held, Kind, distances, fit_form, form_through, normals_of
+from tinsnip.space.forms import FORMS, Form, Held, Kind, distances, fit_form, form_through, lies_on
 from tinsnip.space.registration import Surface, ways_at
 from tinsnip.survey.fits import fit_circle
 from tinsnip.survey.surfaces import surface_of
@@ -208,11 +208,12 @@ def _fit_line_or_circle(mesh: Mesh, chosen: np.ndarray, form: DatumForm, name: s
     region = Region.of(mesh, chosen)
     if form == "circle":
         fit = fit_circle(points)
-        off = np.abs(np.hypot(np.linalg.norm(np.cross(points - fit.centre, fit.normal), axis=1) - fit.radius,
-                              (points - fit.centre) @ fit.normal))  # fmt: skip
+        off, way = points - fit.centre, upward(fit.normal)
+        along = off @ way
+        apart = np.hypot(np.linalg.norm(off - along[:, None] * way, axis=1) - fit.radius, along)
         return Datum(
-            name=name, form="circle", point=_places(fit.centre), way=_places(fit.normal), radius=fit.radius, told=told,
-            rms_mm=fit.rms, max_mm=float(off.max()), region=region,
+            name=name, form="circle", point=_places(fit.centre), way=_places(way), radius=fit.radius, told=told,
+            rms_mm=fit.rms, max_mm=float(apart.max()), region=region,
         )  # fmt: skip
     middle = points.mean(axis=0)
     if form == "point":
@@ -230,6 +231,7 @@ def _fit_line_or_circle(mesh: Mesh, chosen: np.ndarray, form: DatumForm, name: s
         weight /= weight.sum()
         middle = weight @ points
         way = np.linalg.svd((points - middle) * np.sqrt(weight)[:, None], full_matrices=False)[2][0]
+    way = upward(way)
     along = (points - middle) @ way
     off = np.linalg.norm(points - middle - along[:, None] * way, axis=1)
     return Datum(
@@ -310,11 +312,11 @@ def form_round(mesh: Mesh, triangle: int, place: np.ndarray, form: Kind | None =
     return best[1].kind, chosen
 
 
-def lie_on(form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float) -> np.ndarray:
-    """Which places, shape (N, 3), lie on a form and face as it does, bool, shape (N,)."""
-    near = np.abs(distances(form, points)) <= tolerance
-    near[near] = np.abs((normals_of(form, points[near]) * ways[near]).sum(axis=1)) >= FACING
-    return near
+def lie_on(
+    form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float, chosen: np.ndarray | None = None
+) -> np.ndarray:
+    """Which places, shape (N, 3), or of them those chosen, lie on a form and face as it does; bool."""
+    return lies_on(form, points, ways, tolerance, FACING, chosen)
 
 
 def _grown(
@@ -354,9 +356,9 @@ def _whole(
 ) -> np.ndarray:
     """All of the surface that hangs together with a triangle and lies on a form; which is fitted to it once more."""
     chosen = np.zeros(len(mesh.faces), dtype=bool)
+    ways = ways_at(normals, mesh.faces, np.arange(len(mesh.faces)))
     for last in (False, True):
-        near = np.flatnonzero(np.abs(distances(form, middles)) <= tolerance)
-        near = near[lie_on(form, middles[near], ways_at(normals, mesh.faces, near), tolerance)]
+        near = np.flatnonzero(lie_on(form, middles, ways, tolerance))
         own = np.union1d(near, [triangle])
         label = parts_over_edges(mesh.twins, own)
         own = own[label == label[np.searchsorted(own, triangle)]]

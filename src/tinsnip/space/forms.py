@@ -5,9 +5,10 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from tinsnip.errors import BadInput
+from tinsnip.kernels import kernel
 from tinsnip.space.polygons import plane_axes
 
-__all__ = ["FORMS", "FREE", "Form", "Held", "Kind", "distances", "fit_form", "form_through", "normals_of"]
+__all__ = ["FORMS", "FREE", "Form", "Held", "Kind", "distances", "fit_form", "form_through", "lies_on", "normals_of"]
 
 Kind = Literal["plane", "sphere", "cylinder", "cone", "torus"]
 FORMS: tuple[Kind, ...] = ("plane", "sphere", "cylinder", "cone", "torus")
@@ -114,6 +115,70 @@ def normals_of(form: Form, points: np.ndarray) -> np.ndarray:
         return out * np.cos(form.tube) - form.way * np.sin(form.tube)
     bent = out * (reach - form.radius) + along[:, None] * form.way
     return bent / np.maximum(np.linalg.norm(bent, axis=1), 1e-300)[:, None]
+
+
+@kernel
+def _lie_on(kind, numbers, points, ways, chosen, tolerance, facing, out):
+    """Which places lie on a form and face as it does; `numbers`: its point, its way, radius, tube."""
+    px, py, pz = numbers[0], numbers[1], numbers[2]
+    wx, wy, wz = numbers[3], numbers[4], numbers[5]
+    radius, tube = numbers[6], numbers[7]
+    cosine, sine = np.cos(tube), np.sin(tube)
+    for n in range(chosen.shape[0]):
+        i = chosen[n]
+        x, y, z = points[i, 0] - px, points[i, 1] - py, points[i, 2] - pz
+        nx, ny, nz = ways[i, 0], ways[i, 1], ways[i, 2]
+        if kind == 0:
+            off, across = x * wx + y * wy + z * wz, nx * wx + ny * wy + nz * wz
+        elif kind == 1:
+            reach = np.sqrt(x * x + y * y + z * z)
+            off = reach - radius
+            across = (nx * x + ny * y + nz * z) / max(reach, 1e-300)
+        else:
+            along = x * wx + y * wy + z * wz
+            x, y, z = x - along * wx, y - along * wy, z - along * wz
+            reach = np.sqrt(x * x + y * y + z * z)
+            out_facing = (nx * x + ny * y + nz * z) / max(reach, 1e-300)
+            along_facing = nx * wx + ny * wy + nz * wz
+            if kind == 2:
+                off, across = reach - radius, out_facing
+            elif kind == 3:
+                off = reach * cosine - along * sine
+                across = out_facing * cosine - along_facing * sine
+            else:
+                bend = np.sqrt((reach - radius) ** 2 + along * along)
+                off = bend - tube
+                across = (out_facing * (reach - radius) + along_facing * along) / max(bend, 1e-300)
+        out[n] = abs(off) <= tolerance and abs(across) >= facing
+
+
+def lies_on(
+    form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float, facing: float, chosen: np.ndarray | None = None
+) -> np.ndarray:
+    """Which places lie on a form and face as it does.
+
+    Parameters
+    ----------
+    form : Form
+    points, ways : ndarray of float64, shape (N, 3)
+        With unit normals.
+    tolerance : float
+        mm.
+    facing : float
+        Cosine of the angle by which they may lean from its normal, either way.
+    chosen : ndarray of int64, shape (M,), optional
+        Only these are asked of.
+
+    Returns
+    -------
+    ndarray of bool, shape (N,) or (M,)
+    """
+    chosen = np.arange(len(points)) if chosen is None else chosen
+    numbers = np.array([*form.point, *form.way, form.radius, form.tube])
+    out = np.empty(len(chosen), dtype=np.bool_)
+    points, ways = np.ascontiguousarray(points), np.ascontiguousarray(ways, dtype=np.float64)
+    _lie_on(FORMS.index(form.kind), numbers, points, ways, chosen, float(tolerance), float(facing), out)
+    return out
 
 
 # ---- the fit: each form as numbers about a frame of its own, improved by Gauss and Newton
