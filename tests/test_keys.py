@@ -140,9 +140,10 @@ class Keys(WindowTest):
         self.settle()
 
     def test_enter_does_what_the_focus_says_and_else_the_copper_button(self) -> None:
-        # in Surface the field belongs to smoothing, not to mending
+        # in Surface a field of the smoothing does not mend
         self.key(Qt.Key.Key_6)
         tray = self.window.tray("Surface")
+        tray.choose("Smooth")
         tray.passes.setFocus()
         QTest.keyClicks(tray.passes, "3")
         self.key(Qt.Key.Key_Enter)

@@ -263,7 +263,8 @@ class InTheWindow(WindowTest):
         self.assertGreater(self.selected.count, 50)
         self.key(Qt.Key.Key_6)
         tray = self.window.tray("Surface")
-        self.click(tray.smooth_button)
+        tray.choose("Smooth")
+        self.click(tray.copper)
         self.assertEqual(self.selected.count, 0)
 
 

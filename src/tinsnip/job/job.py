@@ -104,7 +104,7 @@ class Job:
         """
         piece = self._asked_piece()
         begun = time.perf_counter()
-        outcome = treatment.apply(piece.mesh, context or Context(raw=piece.raw))
+        outcome = treatment.apply(piece.mesh, context or Context(raw=piece.raw, frame=piece.frame))
         self.enter(step_of_outcome(treatment, piece, outcome, seconds or time.perf_counter() - begun))
         return outcome
 

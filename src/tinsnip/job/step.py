@@ -167,7 +167,7 @@ def perform(
     frames = tuple(piece.frame for piece in given)
     first = given[0]
     if isinstance(action, Treatment):
-        outcome = action.apply(first.mesh, Context(progress, first.raw))
+        outcome = action.apply(first.mesh, Context(progress, first.raw, first.frame))
         return step_of_outcome(action, first, outcome, time.perf_counter() - begun)
     ids = iter([*born, *range(max([next_id, *(b + 1 for b in born)]), next_id + 10_000)])
     account = Account()

@@ -37,6 +37,7 @@ from tinsnip.treat.repair.seams import WeldSeams
 from tinsnip.treat.repair.sweep import Sweep
 from tinsnip.treat.repair.untangle import MendCrossings
 from tinsnip.treat.repair.weld import Weld
+from tinsnip.treat.shape.brush import BrushStroke
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand.on_bed import StandOnBed
@@ -81,6 +82,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Drain,
         AddSolid,
         Smooth,
+        BrushStroke,
         Reduce,
     )
 }
@@ -102,6 +104,7 @@ __all__ = [
     "Assembled",
     "Assembly",
     "BoxSnip",
+    "BrushStroke",
     "CloseWindow",
     "Combine",
     "Context",

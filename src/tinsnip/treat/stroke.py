@@ -27,6 +27,15 @@ class Stroke(Treatment):
     places: tuple[tuple[float, float, float], ...] = Field((), description="where the brush came by, mm, in order")
     radius_mm: float = Field(gt=0, description="how far it reaches, mm")
 
+    def begin(self, working: Working, context: Context) -> None:
+        """Make ready what the brush goes by, before the first place.
+
+        Raises
+        ------
+        BadInput
+            When it cannot do its work on this part.
+        """
+
     def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
         """Do what the brush does at one place.
 
@@ -48,6 +57,7 @@ class Stroke(Treatment):
         if len(mesh.faces) == 0 or not self.places:
             return self.outcome_of(None, mesh)
         working = Working(mesh)
+        self.begin(working, context)
         state = context.progress.step(self.title, len(self.places))
         for number, place in enumerate(self.places):
             context.progress.check()

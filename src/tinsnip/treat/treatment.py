@@ -21,6 +21,8 @@ class Context:
 
     progress: Progress = field(default_factory=Progress)
     raw: Mesh | None = None
+    frame: np.ndarray | None = None
+    """What took the raw scan to where the part stands, shape (4, 4)."""
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from tinsnip.mesh.measures import vertex_normals
 from tinsnip.mesh.remembered import remember
 from tinsnip.progress import polled_here
 from tinsnip.space.refit import leaves_of, own_copy, refit
+from tinsnip.space.rigid import moved_points
 from tinsnip.space.tree import closest_points, triangles_in_boxes
 
 __all__ = ["Working"]
@@ -37,6 +38,15 @@ class Working:
         self.tree = own_copy(mesh.tree, self.vertices)
         self.touched: list[np.ndarray] = []
         """The triangles that `move` made others, one array a call, for whoever draws them to take away."""
+        self.pinned = np.zeros(len(self.vertices), dtype=bool)
+        """Vertices that no brush moves."""
+        self.came_by: np.ndarray | None = None
+        """The place that the brush came by last."""
+        self.grabbed: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray] | None = None
+        """What follows the pointer: vertices, where they were, how much each follows, and where the pointer was."""
+        self.likeness: np.ndarray | None = None
+        """How much a brush that goes by colour reaches each vertex, 0 to 1."""
+        self._towards: tuple[Mesh, np.ndarray] | None = None
         self._leaves = leaves_of(mesh.tree)
         self._flags = np.zeros(len(self.vertices), dtype=bool)
         self._moved = np.zeros(len(self.vertices), dtype=bool)
@@ -112,13 +122,27 @@ class Working:
         refit(self.tree, self._leaves[touched])
         return touched
 
+    def go_towards(self, raw: Mesh, frame: np.ndarray) -> None:
+        """Let `goals` lie on a surface that a 4x4 matrix has moved."""
+        self._towards = raw, frame
+
+    def goals(self, points: np.ndarray) -> np.ndarray:
+        """The places of the surface gone towards that are next to points, mm, shape (K, 3)."""
+        raw, frame = self._towards
+        here = np.ascontiguousarray(moved_points(np.linalg.inv(frame), points))
+        feet = np.empty_like(here)
+        closest_points(raw.tree, here, polled_here(), feet)
+        return moved_points(frame, feet)
+
     def finished(self) -> Mesh:
         """The mesh as it is now, which it is the end of: nothing moves any more. The very one, if nothing did.
 
         Triangles that were measured and moved are marked as shifted.
         """
         before = self.before
-        if not (self._moved.any() and (self.vertices != before.vertices).any()):
+        some = np.flatnonzero(self._moved)
+        self._moved[some] = (self.vertices[some] != before.vertices[some]).any(axis=1)  # some only came by
+        if not self._moved.any():
             return before
         touched = self._moved[before.faces].any(axis=1)
         provenance = np.where(touched & (before.provenance == MEASURED), SHIFTED, before.provenance).astype(np.uint8)

@@ -2,21 +2,20 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, make_buffers
 from tinsnip.app.state.known import Measured
+from tinsnip.app.state.tasks import Tasks
 from tinsnip.datums.datum import Datum
+from tinsnip.job import Job, Piece
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.forms import distances
 from tinsnip.survey.deviation import FromRaw, deviation_from_form, deviation_from_reference, signed_distance
-
-if TYPE_CHECKING:
-    from tinsnip.app.state.session import Session
 
 __all__ = ["Reference", "References"]
 
@@ -44,6 +43,19 @@ class Reference:
         return other is not None and self.mesh is other.mesh and self.datum == other.datum
 
 
+class _Session(Protocol):
+    """What is asked of the session."""
+
+    job: Job
+    tasks: Tasks
+    pieces_changed: Signal
+    examined: Signal
+
+    @property
+    def mesh(self) -> Mesh | None: ...
+    def shown_pieces(self) -> list[Piece]: ...
+
+
 class References(QObject):
     """The reference that is chosen, and what was measured against it.
 
@@ -58,7 +70,7 @@ class References(QObject):
     changed = Signal()
     measured = Signal()
 
-    def __init__(self, session: "Session") -> None:
+    def __init__(self, session: _Session) -> None:
         super().__init__()
         self._session = session
         self._key = ""

@@ -361,7 +361,7 @@ class Session(QObject):
                 self.show_preview(Preview(treatment, mesh, outcome, time.perf_counter() - begun))
 
         def work(progress: Progress) -> Outcome:
-            return treatment.apply(mesh, Context(progress, raw))
+            return treatment.apply(mesh, Context(progress, raw, piece.frame))
 
         self.tasks.behind("preview", work, done)
 

@@ -8,12 +8,14 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers
 from tinsnip.app.state.session import Session
+from tinsnip.errors import BadInput
 from tinsnip.job import Piece, Step, step_of_outcome
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.progress import Progress
 from tinsnip.space.picking import first_hit_in
 from tinsnip.space.tree import Tree
+from tinsnip.treat import Context
 from tinsnip.treat.stroke import Stroke
 from tinsnip.treat.working import Working
 
@@ -45,6 +47,7 @@ class _UnderWay:
     def __init__(self, brush: Stroke, piece: Piece, buffers: ViewBuffers) -> None:
         self.brush, self.piece, self.begun = brush, piece, time.perf_counter()
         self.working = Working(piece.mesh)
+        brush.begin(self.working, Context(raw=piece.raw, frame=piece.frame))
         self.came_by: list[tuple[float, float, float]] = []
         self.origin = buffers.origin
         self.places, self.normals = buffers.places.copy(), buffers.normals.copy()
@@ -102,16 +105,27 @@ class Stroking(QObject):
             return False
         piece = self._session.job.piece
         self._session.cancel_preview()
-        self._now = _UnderWay(brush, piece, self._session.known.buffers_of(piece.mesh))
+        try:
+            self._now = _UnderWay(brush, piece, self._session.known.buffers_of(piece.mesh))
+        except BadInput as error:
+            self._session.message.emit(str(error), True)
+            return False
         return True
 
     def hit(self, start: np.ndarray, way: np.ndarray) -> np.ndarray | None:
         """The point of the surface, as it is now, that a ray meets first, mm; None: none."""
+        found = self.hit_facing(start, way)
+        return None if found is None else found[0]
+
+    def hit_facing(self, start: np.ndarray, way: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+        """The point that a ray meets first, mm, and how the surface faces there, unit."""
         tree = self.tree
-        if tree is None:
+        hit = None if tree is None else first_hit_in(tree, start, way)
+        if hit is None:
             return None
-        hit = first_hit_in(tree, start, way)
-        return None if hit is None else hit[1]
+        a, b, c = tree.vertices[tree.faces[hit[0]]]
+        facing = np.cross(b - a, c - a)
+        return hit[1], facing / max(float(np.linalg.norm(facing)), 1e-300)
 
     def touch(self, place: np.ndarray) -> None:
         """Come by one more place."""

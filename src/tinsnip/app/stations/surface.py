@@ -1,21 +1,49 @@
-"""Surface: tangles and noise."""
+"""Surface: tangles, noise, and brushes."""
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.recastplaces import RecastPlacesPart
-from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.stations.station import PartedTray, Station
+from tinsnip.app.stations.tooloptions import ToolOptions
+from tinsnip.app.tools.brush import BrushTool
+from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.panels import Section
+from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, Weld
+from tinsnip.treat.shape.brushes import BRUSHES
 from tinsnip.words import counted, grouped
 
 __all__ = ["SURFACE", "SurfaceTray"]
 
 
-class SurfaceTray(Tray):
-    """Untangling and smoothing."""
+_SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "colour": "Colour", "even": "Even"}
+"""Names that are short enough to stand below a pictogram."""
+_ABOUT = {
+    "Untangle": "Untangle what makes no surface or crosses itself.",
+    "Smooth": "Take scanner noise off by rule; the part keeps its size, open edges stay.",
+    "Brush": "Work the surface by hand; colour and texture stay, every stroke is a step.",
+}
 
-    title = "Surface: untangle and smooth"
+
+class SurfaceTray(PartedTray):
+    """Untangling, smoothing, and brushes."""
+
+    title = "Surface: untangle, smooth, brush"
+    about = _ABOUT
+
+    def __init__(self, session: Session, view: Viewport) -> None:
+        self.brush = BrushTool(view)
+        super().__init__(session, view)
 
     def build(self) -> None:
-        self.head_text.setText("Untangle what makes no surface or crosses itself, and take scanner noise off.")
+        self.build_parts()
+        self._build_untangling(self.parts["Untangle"])
+        self._build_smoothing(self.parts["Smooth"])
+        self._build_brushes(self.parts["Brush"])
+        self.copper_button("Untangle", self.do)
+        self.view.hand.tool_changed.connect(self._show_brush)
+        self.show_part()
+
+    def _build_untangling(self, part: Section) -> None:
         names = {
             "Tangled edges": "Edges on which more than two triangles meet",
             "Pinched vertices": "Corners in which the surface touches itself",
@@ -26,30 +54,77 @@ class SurfaceTray(Tray):
             "Crossings": "Pairs of triangles that go through or touch each other",
             "Folds": "Neighbouring triangles that lie on or go through each other",
         }
-        self.values = [self.figure(name) for name in names]
+        self.values = [part.figure(name) for name in names]
         for label, about in zip(self.values, names.values(), strict=True):
             label.parentWidget().setToolTip(about)
-        self.spike_button = self.button("Pull in the spikes", lambda: self.session.apply(PullIn()))
+        self.spike_button = part.button("Pull in the spikes", lambda: self.session.apply(PullIn()))
         self.spike_button.setToolTip("Put each between its neighbours; look first whether they are real tips")
-        self.button("Weld equal vertices", lambda: self.session.apply(Weld()))
-        self.knots = RecastPlacesPart(self.session, self)
-        self.heading("Smooth")
-        self.explain("Takes scanner noise off; the part keeps its size, open edges stay.")
-        self.passes = self.number("Passes", 1, 200, 0, "", 5)
+        part.button("Weld equal vertices", lambda: self.session.apply(Weld()))
+        self.knots = RecastPlacesPart(self.session, part)
+
+    def _build_smoothing(self, part: Section) -> None:
+        self.passes = part.number("Passes", 1, 200, 0, "", 5)
         self.passes.setValue(10)
-        self.strength = self.number("Strength", 0.05, 0.7, 2, "", 0.05)
+        self.strength = part.number("Strength", 0.05, 0.7, 2, "", 0.05)
         self.strength.setValue(0.5)
-        self.smooth_button = self.button("Smooth the surface", self.smooth)
-        self.belong(self.smooth_button, self.passes, self.strength)
-        self.copper_button("Untangle", self.untangle)
+
+    def _build_brushes(self, part: Section) -> None:
+        self.brushes = PictogramRow(across=4)
+        part.add(self.brushes)
+        for name, kind in BRUSHES.items():
+            short = _SHORT.get(name, kind.title)
+            self.brushes.offer(f"brush {name}", short, kind.title, lambda n=name: self.take(n)).setToolTip(kind.told)
+        self.options = ToolOptions(self.brush)
+        part.add(self.options)
+        self.brush_told = part.explain()
+
+    # ---- brushes
+
+    def take(self, name: str) -> None:
+        """Take a brush in hand; the one that is there already is put away."""
+        hand = self.view.hand
+        if hand.tool is self.brush and self.brush.brush == name:
+            hand.put_away()
+            return
+        self.brush.brush = name
+        hand.take(self.brush)
+        self._show_brush()
+
+    def _show_brush(self) -> None:
+        in_hand = self.view.hand.tool is self.brush
+        kind = BRUSHES[self.brush.brush]
+        self.brushes.check([kind.title] if in_hand else [])
+        told = f"{kind.told}." if in_hand else "Take a brush in hand; press and draw over the part."
+        self.brush_told.setText(told)
+        self.refresh()
+
+    def leave_part(self) -> None:
+        self.view.hand.put_away()
+
+    def leave(self) -> None:
+        self.view.hand.put_away()
+
+    def do(self) -> None:
+        """Untangle, smooth, or lay the brush down."""
+        if self.part == "Untangle":
+            self.untangle()
+        elif self.part == "Smooth":
+            self.smooth()
+        elif self.view.hand.tool is self.brush:
+            self.view.hand.put_away()
+        else:
+            self.take(self.brush.brush)
 
     def refresh(self) -> None:
         self.knots.refresh()
+        if self.part != "Untangle":
+            self._offer_by_hand()
         found = self.session.examination
         if found is None:
             for label in self.values:
                 label.setText("…")
-            self.offer("Untangle", "the part is still being looked over")
+            if self.part == "Untangle":
+                self.offer("Untangle", "the part is still being looked over")
             return
         t = found.tangles
         counts = [t.tangled_edges, t.pinched_vertices, t.flipped_edges, t.duplicates, t.degenerate]
@@ -60,9 +135,18 @@ class SurfaceTray(Tray):
         for label, value in zip(self.values, counts, strict=True):
             label.setText("counting…" if value is None else grouped(value))
         places = len(found.crossed)
+        if self.part != "Untangle":
+            return
         told = counted(t.total + places, "place") if t.total + places else ""
         why = "crossings are still being counted" if crossed is None else "there is nothing to untangle"
         self.offer(f"Untangle {told}" if told else "Nothing to untangle", "" if told else why)
+
+    def _offer_by_hand(self) -> None:
+        if self.part == "Smooth":
+            self.offer("Smooth the surface")
+        else:
+            in_hand = self.view.hand.tool is self.brush
+            self.offer("Lay the brush down" if in_hand else f"Take {BRUSHES[self.brush.brush].title} in hand")
 
     def untangle(self) -> None:
         """Do every mend that loses nothing but what is in the way: tangles, sides, crossings."""

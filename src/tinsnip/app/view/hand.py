@@ -203,6 +203,14 @@ class Tool(QObject):
         """A key goes down over the view; True when it was meant for this tool."""
         return False
 
+    def takes_key(self, event: QKeyEvent) -> bool:
+        """Whether a key is its own even where a menu has it too."""
+        return False
+
+    def wheel(self, steps: float, keys: Qt.KeyboardModifier) -> bool:
+        """The wheel was turned with keys held; False where that is not its own."""
+        return False
+
     def enter(self) -> bool:
         """Enter was pressed; True when this tool has a use for it."""
         return False

@@ -657,11 +657,22 @@ class Viewport(QOpenGLWidget):
         self.hand.release(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        steps = event.angleDelta().y() / 120.0
+        turned = event.angleDelta()  # with Shift or Alt some systems turn it sideways
+        steps = (turned.y() or turned.x()) / 120.0
+        tool = self.hand.tool
+        if steps and tool is not None and tool.wheel(steps, event.modifiers()):
+            return
         if steps and self.session.mesh is not None:
             self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
             self.touch()
             self.moved()
+
+    def event(self, event: QEvent) -> bool:
+        tool = self.hand.tool if event.type() == QEvent.Type.ShortcutOverride else None
+        if tool is not None and tool.takes_key(event):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {

@@ -132,6 +132,36 @@ def _datums(p: QPainter, ink: QColor) -> None:
     p.drawLine(QPointF(12, 15), QPointF(20, 15))
 
 
+def _untangle(p: QPainter, ink: QColor) -> None:
+    _pen(p, ink, width=1.8)
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((2, 6), (10, 16), (15, 8), (8, 6), (14, 18), (22, 16))]))
+
+
+_PROFILES: dict[str, tuple[tuple[float, ...], tuple[float, ...]]] = {
+    "smooth": ((16, 12, 17, 11, 16, 13, 15), (14, 14, 14, 14, 14, 14, 14)),
+    "push": ((17, 17, 17, 17, 17, 17, 17), (17, 16, 11, 7, 11, 16, 17)),
+    "draw": ((17, 17, 17, 17, 17, 17, 17), (17, 17, 15, 9, 5, 10, 17)),
+    "inflate": ((17, 16, 14, 13, 14, 16, 17), (17, 13, 8, 6, 8, 13, 17)),
+    "flatten": ((17, 10, 18, 8, 17, 11, 16), (14, 13, 14, 13, 14, 13, 14)),
+    "fill": ((9, 10, 16, 20, 16, 10, 9), (9, 9, 10, 11, 10, 9, 9)),
+    "scrape": ((17, 16, 9, 5, 9, 16, 17), (17, 17, 16, 15, 16, 17, 17)),
+    "tighten": ((17, 15, 12, 10, 12, 15, 17), (17, 17, 16, 5, 16, 17, 17)),
+    "even": ((14, 13, 14, 15, 14, 13, 14), (14, 14, 14, 14, 14, 14, 14)),
+    "back": ((17, 17, 12, 9, 12, 17, 17), (17, 15, 14, 16, 14, 15, 17)),
+    "colour": ((17, 17, 17, 17, 17, 17, 17), (17, 17, 8, 8, 8, 17, 17)),
+}
+"""What each brush makes of a surface, seen from the side: how it was, and how it is then."""
+
+
+def _brush_of(p: QPainter, ink: QColor, name: str) -> None:
+    before, after = _PROFILES[name]
+    xs = (1, 5, 8.5, 12, 15.5, 19, 23)
+    _pen(p, ink, dashed=True, width=1.2)
+    p.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, before, strict=True)]))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, after, strict=True)]))
+
+
 def _strip(p: QPainter, ink: QColor) -> None:
     p.fillRect(QRectF(4, 9, 16, 6), QColor("#9a6be0"))
     for x in (4, 20):
@@ -210,7 +240,8 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "stand": _stand, "align": _align,
-    "datums": _datums,
+    "datums": _datums, "untangle": _untangle,
+    **{f"brush {name}": (lambda p, ink, name=name: _brush_of(p, ink, name)) for name in _PROFILES},
     "strip": _strip, "notch": _notch, "tooth": _tooth,
     "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,
     "measure": _measure,
@@ -275,8 +306,9 @@ class PictogramButton(Button):
 class PictogramRow(QWidget):
     """Buttons in rows of a few."""
 
-    def __init__(self) -> None:
+    def __init__(self, across: int = _ACROSS) -> None:
         super().__init__()
+        self._across = across
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setSpacing(px(4))
@@ -287,7 +319,7 @@ class PictogramRow(QWidget):
         button = PictogramButton(picture, name, full_name)
         button.clicked.connect(lambda _=False: act())
         at = len(self.buttons)
-        self._grid.addWidget(button, at // _ACROSS, at % _ACROSS)
+        self._grid.addWidget(button, at // self._across, at % self._across)
         self.buttons[full_name] = button
         return button
 

@@ -1,0 +1,147 @@
+"""Brushes over the view: a ring on the surface, and strokes that are seen while they are drawn."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
+
+from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
+from tinsnip.app.widgets.theme import px
+from tinsnip.regions import Region
+from tinsnip.space.polygons import plane_axes
+from tinsnip.treat import BrushStroke
+from tinsnip.treat.shape.brushes import BRUSHES
+
+__all__ = ["BrushTool"]
+
+_CONTROL = Qt.KeyboardModifier.ControlModifier
+_APART = 0.25
+"""How far apart the places of a stroke are, of the radius."""
+_MOST_BETWEEN = 60
+_STEP = 1.15
+_ROUND = 48
+
+
+class BrushTool(Tool):
+    """One brush in hand, which can become any other."""
+
+    name = "Brush the surface"
+    cursor = Qt.CursorShape.CrossCursor
+    hides_rest = True
+    options = (
+        Option("Radius", "radius", 30.0, (0.01, 10_000.0)),
+        Option("Radius in", "unit", "pixels", ("pixels", "mm")),
+        Option("Strength", "strength", 50, (1, 100), "%"),
+        Option("Fades", "falloff", "soft", ("soft", "sharp", "broad")),
+    )
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.brush = "smooth"
+        self._at = QPointF(-100, -100)
+        self._on: tuple[np.ndarray, np.ndarray] | None = None
+
+    def hint(self) -> str:
+        return f"{BRUSHES[self.brush].told}; [ and ] for its size  (Esc to leave)"
+
+    @property
+    def reach(self) -> float:
+        """Its radius, mm."""
+        return self.radius if self.unit == "mm" else px(1) * self.radius * self.view.camera.scale
+
+    def taken(self) -> None:
+        self.view.stroking.prepare()
+
+    def resize(self, steps: float) -> None:
+        """Let it be larger, or smaller."""
+        self.radius = float(np.clip(self.radius * _STEP**steps, 0.01, 10_000.0))
+        self.option_changed.emit()
+        self.update()
+
+    def takes_key(self, event: QKeyEvent) -> bool:
+        return event.text() in ("[", "]")
+
+    def key(self, event: QKeyEvent) -> bool:
+        if event.text() not in ("[", "]"):
+            return False
+        self.resize(1.0 if event.text() == "]" else -1.0)
+        return True
+
+    def wheel(self, steps: float, keys: Qt.KeyboardModifier) -> bool:
+        if not keys & Qt.KeyboardModifier.ShiftModifier:
+            return False
+        self.resize(steps)
+        return True
+
+    def hover(self, x: float, y: float) -> None:
+        self._at = QPointF(x, y)
+        self._on = self.view.stroking.hit_facing(*self.view.camera.ray_from_outside(x, y))
+        self.update()
+
+    def press(self, at: Pointer) -> Drag | None:
+        return self._stroke(at) if at.button == Qt.MouseButton.LeftButton and self.is_on_part(at) else None
+
+    def _action(self, turned: bool) -> BrushStroke:
+        hidden, mesh = self.session.selected.hidden, self.session.mesh
+        return BrushStroke(
+            brush=self.brush, radius_mm=self.reach, strength=self.strength / 100.0, falloff=self.falloff,
+            turned=turned and bool(BRUSHES[self.brush].turned),
+            spared=Region() if hidden is None else Region.of(mesh, hidden),
+        )  # fmt: skip
+
+    def _stroke(self, at: Pointer) -> Drag:
+        stroking, camera = self.view.stroking, self.view.camera
+        start = stroking.hit(*camera.ray_from_outside(at.x, at.y))
+        if start is None or not stroking.begin(self._action(bool(at.keys & _CONTROL))):
+            return
+        try:
+            stroking.touch(start)
+            last = at
+            while at.is_down:
+                for x, y in self._between(last, at):
+                    place = self._in_view(start, x, y) if self.brush == "draw" else self._hit(x, y)
+                    if place is not None:
+                        stroking.touch(place)
+                last, at = at, (yield)
+                self.hover(at.x, at.y)
+        except GeneratorExit:
+            stroking.cancel()
+            raise
+        stroking.end()
+
+    def _hit(self, x: float, y: float) -> np.ndarray | None:
+        return self.view.stroking.hit(*self.view.camera.ray_from_outside(x, y))
+
+    def _in_view(self, start: np.ndarray, x: float, y: float) -> np.ndarray:
+        """Under the pointer, as far from the eye as where the stroke began."""
+        point, way = self.view.camera.ray(x, y)
+        return point + ((start - point) @ way) * way
+
+    def _between(self, last: Pointer, at: Pointer) -> list[tuple[float, float]]:
+        """Where the brush came by since it was seen last, about a quarter of its radius apart."""
+        away = float(np.hypot(at.x - last.x, at.y - last.y))
+        if away == 0:
+            return []
+        count = 1
+        if self.brush != "draw":
+            step = max(_APART * self.reach / self.view.camera.scale, 1.0)
+            count = int(np.clip(round(away / step), 1, _MOST_BETWEEN))
+        shares = (np.arange(count) + 1) / count
+        return [(last.x + t * (at.x - last.x), last.y + t * (at.y - last.y)) for t in shares]
+
+    def draw(self, painter: QPainter) -> None:
+        """A ring on the surface under the pointer; beside the part, one in the view."""
+        if self._on is None:
+            radius = self.reach / self.view.camera.scale
+            ring = None
+        else:
+            point, facing = self._on
+            u, v = plane_axes(facing)
+            turn = np.linspace(0.0, 2 * np.pi, _ROUND + 1)[:, None]
+            places = point + self.reach * (np.cos(turn) * u + np.sin(turn) * v)
+            ring = QPolygonF([QPointF(x, y) for x, y, _ in self.view.camera.project(places)])
+        for colour, width in ((QColor("#1d2023"), 3.0), (QColor("#fbf8f0"), 1.4)):
+            painter.setPen(QPen(colour, px(width)))
+            if ring is None:
+                painter.drawEllipse(self._at, radius, radius)
+            else:
+                painter.drawPolyline(ring)

@@ -1,0 +1,111 @@
+"""Brushes: what lies under them is moved, stroke by stroke; no triangle comes or goes."""
+
+from typing import ClassVar, Literal, Self
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Mesh
+from tinsnip.regions import Region
+from tinsnip.treat.shape.brushes import BRUSHES, Dab, under
+from tinsnip.treat.stroke import Stroke
+from tinsnip.treat.treatment import Context, Outcome
+from tinsnip.treat.working import Working
+
+__all__ = ["BrushStroke"]
+
+_ALIKE = 40.0
+"""Steps of 256 by which a colour may differ before it counts for half."""
+
+
+class BrushStroke(Stroke):
+    """A stroke of one of the brushes.
+
+    Open edges and tangled ones stay, as does what is spared; nothing of another shell or of the far side of a wall
+    moves.
+    """
+
+    name: ClassVar[str] = "brush"
+    title: ClassVar[str] = "Brush"
+
+    brush: Literal[
+        "smooth", "push", "draw", "inflate", "flatten", "fill", "scrape", "tighten", "even", "back", "colour"
+    ] = Field("smooth", description="; ".join(f"{name}: {kind.about}" for name, kind in BRUSHES.items()))
+    strength: float = Field(0.5, gt=0, le=1, description="how much a place is moved, share")
+    turned: bool = Field(False, description="the other way round: lower instead of raise, spread instead of tighten")
+    falloff: Literal["soft", "sharp", "broad"] = Field("soft", description="how it fades towards its border")
+    spared: Region = Field(Region(), description="what it leaves alone")
+
+    def sparing(self, mesh: Mesh, protected: np.ndarray) -> Self:
+        """The same, leaving some triangles alone besides."""
+        chosen = self.spared.resolve(mesh) | protected if self.spared else protected
+        return self.model_copy(update={"spared": Region.of(mesh, chosen)}) if chosen.any() else self
+
+    def begin(self, working: Working, context: Context) -> None:
+        """Pin what stays, and make ready what the brush goes by.
+
+        Raises
+        ------
+        BadInput
+            When there is no raw scan to be brought back to, or no colour to be brought out.
+        """
+        mesh = working.before
+        ends = np.flatnonzero(mesh.twins < 0)
+        corner = mesh.faces.ravel()
+        working.pinned[corner[ends]] = True
+        working.pinned[corner[ends - ends % 3 + (ends + 1) % 3]] = True
+        if self.spared:
+            working.pinned[mesh.faces[self.spared.resolve(mesh)]] = True
+        if self.brush == "back":
+            if context.raw is None or len(context.raw.faces) == 0:
+                raise BadInput("there is no raw scan here that it could be brought back to")
+            working.go_towards(context.raw, np.eye(4) if context.frame is None else context.frame)
+        if self.brush == "colour" and mesh.colour is None:
+            raise BadInput("the scan has no colour on its vertices; use Push instead")
+
+    def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
+        """Move what lies under the brush at one place."""
+        before, working.came_by = working.came_by, place
+        if self.brush == "draw":
+            return self._follow(working, place)
+        near = working.within(place, self.radius_mm)
+        near = near[~working.pinned[near]]
+        if len(near) == 0:
+            return near
+        if self.brush == "colour" and working.likeness is None:
+            working.likeness = _likeness(working.before, near, working.vertices, place)
+        share = self._share(np.linalg.norm(working.vertices[near] - place, axis=1))
+        dab = Dab(place, before, self.radius_mm, -self.strength if self.turned else self.strength)
+        step = BRUSHES[self.brush].step(working, under(working, near, share), dab)
+        working.move(near, working.vertices[near] + step)
+        return near
+
+    def _share(self, away: np.ndarray) -> np.ndarray:
+        d = np.minimum(away / self.radius_mm, 1.0)
+        return {"soft": (1 - d**2) ** 2, "sharp": (1 - d) ** 2, "broad": 1 - d**4}[self.falloff]
+
+    def _follow(self, working: Working, place: np.ndarray) -> np.ndarray:
+        """What was under the brush at first goes as far as the pointer went."""
+        if working.grabbed is None:
+            near = working.within(place, self.radius_mm)
+            near = near[~working.pinned[near]]
+            share = self._share(np.linalg.norm(working.vertices[near] - place, axis=1))
+            working.grabbed = near, working.vertices[near].copy(), share, place
+            return near[:0]
+        near, start, share, first = working.grabbed
+        if len(near):
+            working.move(near, start + share[:, None] * (place - first))
+        return near
+
+    def outcome_of(self, working: Working | None, mesh: Mesh) -> Outcome:
+        """What a stroke has come to, under the brush's own name."""
+        outcome = super().outcome_of(working, mesh)
+        return Outcome(outcome.mesh, outcome.text.replace(self.title, BRUSHES[self.brush].title, 1), outcome.account)
+
+
+def _likeness(mesh: Mesh, near: np.ndarray, vertices: np.ndarray, place: np.ndarray) -> np.ndarray:
+    """How like the colour next to a place each vertex is, 0 to 1, float32, shape (V,)."""
+    at = near[int(np.argmin(np.linalg.norm(vertices[near] - place, axis=1)))]
+    off = np.abs(mesh.colour.astype(np.float32) - mesh.colour[at].astype(np.float32)).max(axis=1)
+    return 1.0 / (1.0 + (off / _ALIKE) ** 4)

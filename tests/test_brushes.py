@@ -1,0 +1,280 @@
+"""Brushes: what each does to analytic shapes, and that nothing else is touched; in the window by mouse and keys."""
+
+import unittest
+
+import numpy as np
+
+from tests import specimens
+from tests.hands import SCREEN, WindowTest
+from tests.part_pieces import noisy
+from tests.seeds import seeds
+from tinsnip.errors import BadInput
+from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
+from tinsnip.progress import Progress
+from tinsnip.regions import Region
+from tinsnip.survey.deviation import deviation_from_reference
+from tinsnip.treat import BrushStroke, Context, Turn
+from tinsnip.treat.shape.brushes import BRUSHES
+
+if SCREEN:
+    from PySide6.QtCore import QPoint, QPointF, Qt
+    from PySide6.QtGui import QWheelEvent
+    from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication
+
+
+def sheet(height: object = None, n: int = 81, wide: float = 40.0) -> Mesh:
+    """A square sheet about the origin, facing up, its height told by x and y."""
+    t = np.linspace(-wide / 2, wide / 2, n)
+    x, y = np.meshgrid(t, t, indexing="ij")
+    z = 0 * x if height is None else height(x, y)
+    return Mesh(np.stack([x, y, z], axis=-1).reshape(-1, 3), specimens.grid_faces(n, n, False, False))
+
+
+def drawn(brush: str, mesh: Mesh, places: list, context: Context | None = None, **named: object) -> Mesh:
+    action = BrushStroke(brush=brush, places=tuple(tuple(map(float, p)) for p in places), **{"radius_mm": 6.0} | named)
+    return action.apply(mesh, context or Context()).mesh
+
+
+def line(n: int = 9, reach: float = 8.0, z: float = 0.0) -> list:
+    return [(x, 0.0, z) for x in np.linspace(-reach, reach, n)]
+
+
+class What(unittest.TestCase):
+    def test_raising_lowering_and_following(self) -> None:
+        flat = sheet()
+        for brush in ("push", "inflate"):
+            up, down = (drawn(brush, flat, line(), turned=t).vertices[:, 2] for t in (False, True))
+            self.assertGreater(up.max(), 0.5)
+            np.testing.assert_allclose(down, -up, atol=0.15 * up.max())
+            far = np.abs(flat.vertices[:, 1]) > 6.0
+            self.assertTrue((up[far] == 0).all())
+        # what is under it follows the pointer, and by its share the rest
+        start = (0.0, 0.0, 0.0)
+        pulled = drawn("draw", flat, [start, (1.0, 0.0, 1.0), (2.0, 1.0, 5.0)])
+        at = int(np.argmin(np.linalg.norm(flat.vertices, axis=1)))
+        np.testing.assert_allclose(pulled.vertices[at], [2.0, 1.0, 5.0], atol=1e-9)
+        self.assertTrue(0 < pulled.vertices[:, 2][np.linalg.norm(flat.vertices[:, :2], axis=1) > 5].max() < 1.0)
+        # strength and falloff
+        weak, strong = (drawn("push", flat, line(), strength=s).vertices[:, 2].max() for s in (0.2, 1.0))
+        self.assertGreater(strong, 4 * weak)
+        areas = [
+            int((drawn("push", flat, [start], falloff=f).vertices[:, 2] > 0.08).sum())
+            for f in ("sharp", "soft", "broad")
+        ]
+        self.assertTrue(areas[0] < areas[1] < areas[2], areas)
+
+    def test_evening_filling_scraping(self) -> None:
+        def bumps(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+            return np.exp(-((x - 4) ** 2 + y**2)) - np.exp(-((x + 4) ** 2 + y**2))
+
+        rough = sheet(bumps)
+        stroke = [p for p in line(17, 6.0) for _ in range(2)]
+        top, low = (int(np.argmax(s * rough.vertices[:, 2])) for s in (1, -1))
+        kept = {}
+        for brush, turned in (("flatten", False), ("fill", False), ("scrape", False), ("fill", True)):
+            now = drawn(brush, rough, stroke, strength=0.8, turned=turned).vertices[:, 2]
+            kept[brush, turned] = now[top], -now[low]
+        self.assertLess(max(kept["flatten", False]), 0.4)
+        self.assertTrue(kept["fill", False][0] > 0.75 and kept["fill", False][1] < 0.4, kept)
+        self.assertTrue(kept["scrape", False][1] > 0.75 and kept["scrape", False][0] < 0.4, kept)
+        np.testing.assert_allclose(kept["fill", True], kept["scrape", False])
+        # noise goes, the size stays
+        ball = noisy(specimens.sphere(40.0, 40).mesh, np.random.default_rng(1))
+
+        def spread(mesh: Mesh, near: np.ndarray) -> float:
+            return float(np.linalg.norm(mesh.vertices[near], axis=1).std())
+
+        near = np.linalg.norm(ball.vertices - [0, 0, 20.0], axis=1) < 4.0
+        smooth = drawn("smooth", ball, [(0.0, 0.0, 20.0)] * 8, radius_mm=9.0, strength=1.0)
+        self.assertLess(spread(smooth, near), 0.5 * spread(ball, near))
+        radius = [float(np.linalg.norm(m.vertices[near], axis=1).mean()) for m in (ball, smooth)]
+        self.assertAlmostEqual(*radius, delta=0.03)
+        # edges become even, and stay in the surface
+        rng = np.random.default_rng(2)
+        uneven = sheet()
+        inner = (np.abs(uneven.vertices[:, :2]) < 19).all(axis=1)
+        shaken = uneven.vertices + np.where(inner[:, None], rng.normal(size=uneven.vertices.shape) * [0.12, 0.12, 0], 0)
+        uneven = Mesh(shaken, uneven.faces)
+        even = drawn("even", uneven, line(), strength=1.0)
+        near = np.linalg.norm(uneven.vertices - 0, axis=1) < 4
+        self.assertLess(self.shaken(even, near), 0.6 * self.shaken(uneven, near))
+        np.testing.assert_allclose(even.vertices[:, 2], 0, atol=1e-12)
+
+    @staticmethod
+    def shaken(mesh: Mesh, near: np.ndarray) -> float:
+        own = mesh.faces[near[mesh.faces].all(axis=1)]
+        sides = mesh.vertices[np.roll(own, -1, axis=1)] - mesh.vertices[own]
+        return float(np.linalg.norm(sides, axis=2)[:, :2].std())
+
+    def test_a_crease_is_drawn_together(self) -> None:
+        ridge = sheet(lambda x, y: np.maximum(0, 3 - np.abs(y)))
+        tight = drawn("tighten", ridge, line(25, 12.0, 3.0), strength=1.0)
+        near = np.abs(ridge.vertices[:, 0]) < 8
+        side = near & (np.abs(ridge.vertices[:, 1]) > 0.1) & (np.abs(ridge.vertices[:, 1]) < 2.5)
+        self.assertLess(np.abs(tight.vertices[side, 1]).mean(), 0.9 * np.abs(ridge.vertices[side, 1]).mean())
+        loose = drawn("tighten", ridge, line(25, 12.0, 3.0), strength=1.0, turned=True)
+        self.assertGreater(np.abs(loose.vertices[side, 1]).mean(), np.abs(ridge.vertices[side, 1]).mean())
+
+    def test_back_to_the_raw_scan_wherever_the_part_stands(self) -> None:
+        raw = noisy(specimens.sphere(40.0, 30).mesh, np.random.default_rng(3))
+        moved = Turn(axis=(1, 2, 3), degrees=50.0).apply(raw, Context())
+        frame = moved.account.matrix
+        place = frame[:3, :3] @ np.array([0, 0, 20.0]) + frame[:3, 3]
+        dented = drawn("push", moved.mesh, [place] * 3, strength=1.0, turned=True)
+        off = np.linalg.norm(dented.vertices - moved.mesh.vertices, axis=1)
+        self.assertGreater(off.max(), 0.5)
+        back = drawn("back", dented, [place] * 12, Context(raw=raw, frame=frame), radius_mm=9.0, strength=1.0)
+        self.assertLess(deviation_from_reference(back, moved.mesh, Progress()).overall.max, 0.35 * off.max())
+        with self.assertRaisesRegex(BadInput, "no raw scan"):
+            drawn("back", dented, [place], Context())
+
+    def test_only_what_has_the_colour_comes_out(self) -> None:
+        flat = sheet()
+        laces = np.abs(flat.vertices[:, 1]) < 1.0
+        colour = np.where(laces[:, None], [200, 30, 30], [60, 60, 60]).astype(np.uint8)
+        painted = Mesh(flat.vertices, flat.faces, attributes={"colour": Attribute(Domain.VERTEX, colour)})
+        out = drawn("colour", painted, line(), strength=1.0).vertices[:, 2]
+        inside = laces & (np.abs(flat.vertices[:, 0]) < 6)
+        self.assertGreater(out[inside].min(), 0.5)
+        self.assertLess(np.abs(out[~laces]).max(), 0.05 * out[inside].max())
+        with self.assertRaisesRegex(BadInput, "no colour"):
+            drawn("colour", flat, line())
+
+
+class WhatStays(unittest.TestCase):
+    def test_random_strokes_touch_nothing_else(self) -> None:
+        """On open, closed and damaged parts: no triangle comes or goes, open edges, other shells, what is spared and
+        what lies beyond the brush stay to the bit, and the same stroke comes to the same bits."""
+        for seed in seeds(60):
+            rng = np.random.default_rng(seed)
+            scale, away = rng.choice([1e-2, 1.0, 1e2]), rng.choice([0.0, 1e4])
+            ball = noisy(specimens.sphere(20.0, 16).mesh, rng)
+            faces = ball.faces[rng.random(len(ball.faces)) > 0.05 * rng.integers(0, 2)]
+            both = np.concatenate([ball.vertices, ball.vertices * 0.9])
+            colour = rng.integers(0, 255, (len(both), 3)).astype(np.uint8)
+            faces = np.concatenate([faces, ball.faces + len(ball.vertices)])
+            mesh = Mesh(both * scale + away, faces, attributes={"colour": Attribute(Domain.VERTEX, colour)})
+            brush = list(BRUSHES)[int(rng.integers(len(BRUSHES)))]
+            start = mesh.vertices[rng.integers(len(ball.vertices))]
+            steps = np.cumsum(rng.normal(size=(6, 3)), axis=0) * scale
+            radius = float(rng.uniform(1.5, 5.0)) * scale
+            spared = np.zeros(len(mesh.faces), dtype=bool)
+            if seed % 2:
+                spared[: len(faces) // 3] = True
+            action = BrushStroke(
+                brush=brush, places=tuple(map(tuple, (start + steps - steps[0]).tolist())), radius_mm=radius,
+                strength=float(rng.uniform(0.1, 1.0)), turned=bool(rng.integers(2)),
+                falloff=("soft", "sharp", "broad")[rng.integers(3)],
+                spared=Region.of(mesh, spared) if spared.any() else Region(),
+            )  # fmt: skip
+            with self.subTest(seed=seed, brush=brush):
+                outcome = action.apply(mesh, Context(raw=mesh))
+                after = outcome.mesh
+                self.assertIs(after.faces, mesh.faces) if after is not mesh else None
+                self.assertTrue(np.isfinite(after.vertices).all())
+                np.testing.assert_array_equal(after.colour, mesh.colour)
+                moved = (after.vertices != mesh.vertices).any(axis=1)
+                ends = np.flatnonzero(mesh.twins < 0)
+                corner = mesh.faces.ravel()
+                self.assertFalse(moved[corner[ends]].any() or moved[mesh.faces[spared]].any())
+                reach = np.min([np.linalg.norm(mesh.vertices - p, axis=1) for p in action.places], axis=0)
+                drift = float(np.linalg.norm(after.vertices - mesh.vertices, axis=1).max())
+                self.assertFalse(moved[reach > radius + drift].any())
+                touched = moved[mesh.faces].any(axis=1)
+                np.testing.assert_array_equal(after.provenance == SHIFTED, touched)
+                np.testing.assert_array_equal(after.vertices, action.apply(mesh, Context(raw=mesh)).mesh.vertices)
+        again = BrushStroke.model_validate_json(action.model_dump_json())
+        self.assertEqual(again, action)
+
+
+@unittest.skipUnless(SCREEN, "no screen")
+class ByHand(WindowTest):
+    def stroke(self, start: tuple[int, int], way: tuple[int, int], keys: object = None) -> None:
+        keys = keys or Qt.KeyboardModifier.NoModifier
+        QTest.mouseMove(self.view, QPoint(*start))
+        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, keys, QPoint(*start))
+        for step in range(1, 6):
+            QTest.mouseMove(self.view, QPoint(start[0] + step * way[0], start[1] + step * way[1]))
+            self.application.processEvents()
+        QTest.mouseRelease(
+            self.view, Qt.MouseButton.LeftButton, keys, QPoint(start[0] + 5 * way[0], start[1] + 5 * way[1])
+        )
+        self.settle()
+
+    def test_every_brush_by_mouse(self) -> None:
+        ball = noisy(specimens.sphere(40.0, 50).mesh, np.random.default_rng(0))
+        colour = np.full((len(ball.vertices), 3), 90, dtype=np.uint8)
+        self.put_up(Mesh(ball.vertices, ball.faces, attributes={"colour": Attribute(Domain.VERTEX, colour)}))
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        self.click(tray.part_row.buttons["Brush"])
+        self.view.stroking.prepare()
+        self.settle()
+        x, y = self.view.width() // 2, self.view.height() // 2
+        for number, (name, kind) in enumerate(BRUSHES.items()):
+            self.click(tray.brushes.buttons[kind.title])
+            self.assertIs(self.view.hand.tool, tray.brush)
+            before = self.session.mesh
+            self.stroke((x - 40 + 7 * number, y - 30 + 5 * number), (6, 3))
+            step = self.session.job.log[-1]
+            self.assertEqual((step.action.name, step.action.brush), ("brush", name))
+            self.assertIsNot(self.session.mesh, before)
+            self.assertTrue(step.text.startswith(kind.title), step.text)
+        self.assertEqual(len(self.session.job.log), 1 + len(BRUSHES))
+        # Ctrl turns it round; one undo takes one stroke
+        tray.take("push")
+        up = self.session.mesh
+        self.stroke((x, y), (4, 4), Qt.KeyboardModifier.ControlModifier)
+        self.assertTrue(self.session.job.log[-1].action.turned)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertIs(self.session.mesh, up)
+        # its size, by keys that fold the ticket elsewhere, and by Shift and the wheel
+        radius, folded = tray.brush.radius, self.window.ticket.isVisible()
+        self.view.setFocus()
+        QTest.keyClicks(self.view, "]")
+        self.settle()
+        self.assertGreater(tray.brush.radius, radius)
+        self.assertEqual(self.window.ticket.isVisible(), folded)
+        self.assertAlmostEqual(tray.options.fields["radius"].value(), tray.brush.radius, places=2)
+        at, scale = QPointF(x, y), self.view.camera.scale
+        turned = QWheelEvent(
+            at, self.view.mapToGlobal(at), QPoint(), QPoint(0, -120), Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.ShiftModifier, Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        QApplication.sendEvent(self.view, turned)
+        self.settle()
+        self.assertAlmostEqual(tray.brush.radius, radius, places=6)
+        self.assertEqual(self.view.camera.scale, scale)
+        # the ring lies on the part; Esc lays the brush down
+        QTest.mouseMove(self.view, QPoint(x, y))
+        self.settle()
+        self.assertIsNotNone(tray.brush._on)
+        self.key(Qt.Key.Key_Escape)
+        self.assertIsNone(self.view.hand.tool)
+        self.assertIn("in hand", tray.copper.text().replace("&", ""))
+
+    def test_what_is_hidden_stays(self) -> None:
+        self.put_up(specimens.sphere(40.0, 40).mesh)
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Brush")
+        self.view.stroking.prepare()
+        self.settle()
+        mesh = self.session.mesh
+        middles = mesh.vertices[mesh.faces].mean(axis=1)
+        x, y = self.view.width() // 2, self.view.height() // 2
+        place = self.view.stroking.hit(*self.view.camera.ray_from_outside(x, y))
+        hidden = np.linalg.norm(middles - place, axis=1) < 3.0
+        self.session.selected.hide(hidden)
+        self.settle()
+        tray.take("push")
+        tray.brush.unit, tray.brush.radius = "mm", 8.0
+        self.stroke((x + 60, y), (2, 2))
+        moved = (self.session.mesh.vertices != mesh.vertices).any(axis=1)
+        self.assertTrue(moved.any())
+        self.assertFalse(moved[mesh.faces[hidden]].any())
+
+
+if __name__ == "__main__":
+    unittest.main()
