@@ -225,6 +225,10 @@ class Axes(unittest.TestCase):
             [plane("D1", (0, 0, 0), (0, 0, 1)), plane("D2", (0, 0, 0), (1, 0, 0.1))], ["z", "x"], about
         )
         self.assertAlmostEqual(skew.off_deg, float(np.degrees(np.arctan(0.1))), places=6)
+        # a bore that leans a little is meant to stand on its flat: its place counts, and by how much it leans is told
+        leaning = brought_to_axes([floor, axis("D2", (4, 7, 1), (0.05, 0.1, 1))], ["z", "z"], about)
+        self.assertEqual(leaning.free, ("turns about z",))
+        self.assertAlmostEqual(leaning.off_deg, 2.85, delta=0.02)
         with self.assertRaisesRegex(BadInput, "cannot come to"):
             brought_to_axes([floor, wall], ["z", "z"], about)
 

@@ -121,7 +121,7 @@ class Thickened(unittest.TestCase):
             ("ragged", ragged_off(specimens.sphere(40.0, 30).mesh, 2.3)),
             ("half a ring", cut_off(specimens.torus(60.0, 48).mesh, 0.5)),
         )
-        for name, mesh in share(kinds, self.id(), 2):
+        for name, mesh in share(kinds, self.id()):
             mesh = mesh.with_attribute(
                 "colour", Attribute(Domain.VERTEX, np.full((len(mesh.vertices), 3), 77, np.uint8))
             )

@@ -31,7 +31,7 @@ class EndsWell(unittest.TestCase):
 
     def test_every_scan_has_a_file_and_its_proposal_carried_out_ends_ready(self) -> None:
         proposed = ready = 0
-        chosen = list(seeds(self.COUNT, self.id(), 48))
+        chosen = list(seeds(self.COUNT, self.id(), 72))
         with tempfile.TemporaryDirectory() as keep:
             for seed in chosen:
                 mesh, told = part_scan(seed)

@@ -24,7 +24,7 @@ from tinsnip.regions import Region
 class InTheWindow(WindowTest):
     def datums_tray(self) -> object:
         """Put a bored box up, turned and off the origin, and open the tray's part."""
-        mesh = noisy(specimens.bored_box(60.0, 60).mesh, np.random.default_rng(0))
+        mesh = noisy(specimens.bored_box(60.0, 44).mesh, np.random.default_rng(0))
         self.turn = Rotation.from_euler("xyz", [20, 15, 30], degrees=True).as_matrix()
         self.mesh = Mesh(mesh.vertices @ self.turn.T + [5.0, -4.0, 30.0], mesh.faces)
         self.put_up(self.mesh)

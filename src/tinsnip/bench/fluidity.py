@@ -4,7 +4,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
@@ -16,9 +16,8 @@ from tinsnip.app.view.viewport import Viewport
 from tinsnip.demo.meshes import grid_torus
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
-from tinsnip.treat import Sweep
-from tinsnip.treat.stroke import Stroke
-from tinsnip.treat.working import Working
+from tinsnip.treat import BrushStroke, Sweep
+from tinsnip.treat.shape.brushes import BRUSHES
 
 __all__ = ["measure_window"]
 
@@ -102,12 +101,16 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
 
         stall("open", open_file)
         window.first_look.hide()
-        moves, end = _stroke(loop, view, triangles)
-        row("stroke-on-screen", float(np.percentile(moves, 95)))
-        row("stroke-step", end)
-        loop.longest = 0.0
-        session.undo()
-        wait(rested)
+        for brush in BRUSHES:
+            if brush in ("back", "colour"):  # which do nothing to a part that is as it came
+                continue
+            moves, end = _stroke(loop, view, triangles, brush)
+            row(f"stroke-{brush}", float(np.percentile(moves, 95)))
+            if brush == "inflate":
+                row("stroke-step", end)
+            loop.longest = 0.0
+            session.undo()
+            wait(rested)
         stall("turn", lambda: _drag(loop, view, 40))
         stall("zoom", lambda: _wheel(loop, view, 24))
         levels = window.tray("Reduce").levels
@@ -150,27 +153,13 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
     return rows
 
 
-class _Dent(Stroke):
-    """A brush that moves what it comes by inward."""
-
-    name: ClassVar[str] = "bench-dent"
-    title: ClassVar[str] = "Dent"
-
-    def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
-        near = working.within(place, self.radius_mm)
-        share = 1 - (np.linalg.norm(working.vertices[near] - place, axis=1) / self.radius_mm) ** 2
-        step = -0.02 * self.radius_mm * share[:, None] ** 2 * working.normals_at(near)
-        working.move(near, working.vertices[near] + step)
-        return near
-
-
-def _stroke(loop: _Loop, view: Viewport, triangles: int) -> tuple[list[float], float]:
+def _stroke(loop: _Loop, view: Viewport, triangles: int, brush: str) -> tuple[list[float], float]:
     """Draw a brush over some two thousand triangles at a time: until each move is on the screen, and the step done."""
     session = view.session
     view.stroking.prepare()
     loop.wait(lambda: session.tasks.idle and view.is_settled)
     reach = float(np.sqrt(2000 / triangles * session.mesh.area / np.pi))
-    view.stroking.begin(_Dent(radius_mm=reach))
+    view.stroking.begin(BrushStroke(brush=brush, radius_mm=reach))
     moves = []
     for i in range(60):
         x, y = view.width() * (0.3 + 0.004 * i), view.height() * (0.5 + 0.002 * i)

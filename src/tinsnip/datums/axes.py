@@ -14,6 +14,8 @@ __all__ = ["AXES", "Axis", "Bound", "brought_to_axes", "nearest_axis"]
 
 Axis = Literal["x", "y", "z", "-x", "-y", "-z", "origin"]
 AXES: tuple[Axis, ...] = ("z", "-z", "x", "-x", "y", "-y", "origin")
+_MEANT = 10.0
+"""Degrees up to which two are meant to be parallel."""
 _LEAST = np.sin(np.radians(0.5))
 """Sine of the angle below which a way adds nothing to one that is bound already."""
 
@@ -125,8 +127,12 @@ def brought_to_axes(datums: Sequence[Datum], to: Sequence[Axis], about: np.ndarr
         across = way - (way @ first) * first
         if np.linalg.norm(across) < _LEAST:
             continue  # parallel to the first: its place may bind what is left
-        if abs(goal @ target) > 0.5:
-            raise BadInput(f"{datum.name} is not parallel to {ways[0][0].name} and cannot come to {axis} with it")
+        if abs(goal @ target) > 0.5:  # meant to be parallel to the first, which counts more
+            lean = float(np.degrees(np.arcsin(min(float(np.linalg.norm(across)), 1.0))))
+            if lean > _MEANT:
+                raise BadInput(f"{datum.name} is not parallel to {ways[0][0].name} and cannot come to {axis} with it")
+            off = max(off, lean)
+            continue
         if len(bound) == 1:
             linear = frame_of(target, goal) @ frame_of(first, way).T
             bound.append((way, goal))
