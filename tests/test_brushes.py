@@ -12,8 +12,9 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import deviation_from_reference
-from tinsnip.treat import BrushStroke, Context, Turn
+from tinsnip.treat import BrushStroke, Context, Smooth, Turn
 from tinsnip.treat.shape.brushes import BRUSHES
 
 if SCREEN:
@@ -188,6 +189,49 @@ class WhatStays(unittest.TestCase):
         self.assertEqual(again, action)
 
 
+class KeepingEdges(unittest.TestCase):
+    def test_flats_are_evened_and_edges_stay(self) -> None:
+        """Against the plain smoothing, by distances to the clean part, at its edges and elsewhere."""
+        clean = specimens.bored_box(60.0, 80).mesh
+        rng = np.random.default_rng(5)
+        sides = clean.vertices[clean.faces] - clean.vertices[np.roll(clean.faces, 1, axis=1)]
+        edge = float(np.median(np.linalg.norm(sides, axis=2)))
+        normals = facings(clean)
+        half = np.flatnonzero(clean.twins >= 0)
+        sharp = (normals[half // 3] * normals[clean.twins[half] // 3]).sum(axis=1) < 0.8
+        at_edge = np.zeros(len(clean.vertices), dtype=bool)
+        at_edge[clean.faces.ravel()[half[sharp]]] = True
+        for share, times in ((0.1, 0.33), (0.2, 0.33), (0.3, 0.45)):
+            noise = rng.normal(size=clean.vertices.shape) * share * edge / np.sqrt(3)
+            rough = Mesh(clean.vertices + noise, clean.faces)
+            plain, kept = (Smooth(keep_edges=k).apply(rough, Context()).mesh for k in (False, True))
+            off = [closest_points(clean.tree, m.vertices, Progress().state)[0] for m in (plain, kept)]
+            rms = [[float(np.sqrt((d[where] ** 2).mean())) for d in off] for where in (at_edge, ~at_edge)]
+            self.assertLess(rms[0][1], times * rms[0][0], (share, rms))
+            self.assertLess(rms[1][1], rms[1][0], (share, rms))
+            self.assertAlmostEqual(kept.volume / rough.volume, 1.0, delta=2e-4)
+            # the cap holds for every vertex, either way
+            for keep_edges in (False, True):
+                capped = Smooth(keep_edges=keep_edges, most_mm=0.05 * edge).apply(rough, Context()).mesh
+                far = np.linalg.norm(capped.vertices - rough.vertices, axis=1)
+                self.assertLessEqual(float(far.max()), 0.05 * edge * (1 + 1e-9))
+        # open edges stay, and what is not chosen
+        rough = sheet()
+        rough = Mesh(rough.vertices + rng.normal(size=rough.vertices.shape) * 0.05, rough.faces)
+        chosen = rough.vertices[rough.faces][:, :, 0].max(axis=1) < 0
+        done = Smooth(keep_edges=True, only=Region.of(rough, chosen)).apply(rough, Context()).mesh
+        moved = (done.vertices != rough.vertices).any(axis=1)
+        self.assertTrue(moved.any())
+        self.assertFalse(moved[rough.faces[~chosen]].any() or moved[np.abs(rough.vertices[:, 1]) > 19.8].any())
+
+
+def facings(mesh: Mesh) -> np.ndarray:
+    """Unit normals of triangles."""
+    corners = mesh.vertices[mesh.faces]
+    ways = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return ways / np.linalg.norm(ways, axis=1)[:, None]
+
+
 @unittest.skipUnless(SCREEN, "no screen")
 class ByHand(WindowTest):
     def stroke(self, start: tuple[int, int], way: tuple[int, int], keys: object = None) -> None:
@@ -253,6 +297,24 @@ class ByHand(WindowTest):
         self.key(Qt.Key.Key_Escape)
         self.assertIsNone(self.view.hand.tool)
         self.assertIn("in hand", tray.copper.text().replace("&", ""))
+
+    def test_smoothing_is_proposed_by_the_noise_that_was_measured(self) -> None:
+        self.put_up(noisy(specimens.bored_box(60.0, 48).mesh, np.random.default_rng(0)))
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        self.click(tray.part_row.buttons["Smooth"])
+        self.wait_for(lambda: tray.noise.text().endswith("mm"))
+        self.settle()
+        noise = float(tray.noise.text().split()[0])
+        self.assertGreaterEqual(tray.most.value(), 3.9 * noise)
+        tray.edges.click()
+        self.settle()
+        self.assertFalse(tray.passes.isVisible())
+        self.key(Qt.Key.Key_Return)
+        self.settle()
+        step = self.session.job.log[-1]
+        self.assertTrue(step.action.keep_edges and "edges kept" in step.text, step.text)
+        self.assertLessEqual(step.account.figures["largest_mm"], tray.most.value() + 1e-9 if tray.most.value() else 1e9)
 
     def test_what_is_hidden_stays(self) -> None:
         self.put_up(specimens.sphere(40.0, 40).mesh)

@@ -8,13 +8,17 @@ from tinsnip.app.tools.brush import BrushTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
+from tinsnip.mesh import Mesh
+from tinsnip.survey.surfaces import surface_of
 from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, Weld
 from tinsnip.treat.shape.brushes import BRUSHES
-from tinsnip.words import counted, grouped
+from tinsnip.words import counted, grouped, millimetres, rounded_up
 
 __all__ = ["SURFACE", "SurfaceTray"]
 
 
+_NOISES = 4.0
+"""Times the noise that a vertex may move: one in 16 000 lies further off by chance."""
 _SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "colour": "Colour", "even": "Even"}
 """Names that are short enough to stand below a pictogram."""
 _ABOUT = {
@@ -63,10 +67,18 @@ class SurfaceTray(PartedTray):
         self.knots = RecastPlacesPart(self.session, part)
 
     def _build_smoothing(self, part: Section) -> None:
+        self.noise = part.figure("Noise")
+        self.noise.parentWidget().setToolTip("By how much vertices lie off an even surface, as measured")
+        self.edges = part.tick("keep edges", "Flats and rounds are evened out, the edges between them stay sharp")
+        self.edges.toggled.connect(self._show_how)
+        self.most = part.number("At most", 0.0, 1e6, 4, "mm", 0.01)
+        self.most.setToolTip("No vertex moves further than this; 0: as far as it comes")
         self.passes = part.number("Passes", 1, 200, 0, "", 5)
         self.passes.setValue(10)
+        self.labels_of_passes = part.labels[self.passes]
         self.strength = part.number("Strength", 0.05, 0.7, 2, "", 0.05)
         self.strength.setValue(0.5)
+        self._noise_of: Mesh | None = None
 
     def _build_brushes(self, part: Section) -> None:
         self.brushes = PictogramRow(across=4)
@@ -161,7 +173,38 @@ class SurfaceTray(PartedTray):
 
     def smooth(self) -> None:
         """Smooth."""
-        self.session.apply(Smooth(iterations=int(self.passes.value()), strength=self.strength.value()))
+        self.session.apply(
+            Smooth(
+                iterations=int(self.passes.value()),
+                strength=self.strength.value(),
+                keep_edges=self.edges.isChecked(),
+                most_mm=self.most.value() or None,
+            )
+        )
+
+    def _show_how(self, *_: object) -> None:
+        for widget in (self.passes, self.labels_of_passes):
+            widget.setVisible(not self.edges.isChecked())
+
+    def show_part(self) -> None:
+        super().show_part()
+        if self.part == "Smooth":
+            self._measure_noise()
+
+    def _measure_noise(self) -> None:
+        """Measure the noise beside the window, and propose some times of it as the farthest that a vertex may move."""
+        mesh = self.session.mesh
+        if mesh is None or mesh is self._noise_of:
+            return
+        self._noise_of = mesh
+        self.noise.setText("…")
+
+        def take(noise: float) -> None:
+            if self.session.mesh is mesh:
+                self.noise.setText(f"{millimetres(noise)} mm")
+                self.most.setValue(rounded_up(_NOISES * noise))
+
+        self.session.tasks.behind("noise", lambda progress: surface_of(mesh).noise, take)
 
 
 def _state(session: Session) -> tuple[str, int | None]:
