@@ -21,7 +21,7 @@ if SCREEN:
     from PySide6.QtCore import QPoint, QPointF, Qt
     from PySide6.QtGui import QWheelEvent
     from PySide6.QtTest import QTest
-    from PySide6.QtWidgets import QApplication
+    from PySide6.QtWidgets import QApplication, QMenu
 
 
 def sheet(height: object = None, n: int = 81, wide: float = 40.0) -> Mesh:
@@ -297,6 +297,19 @@ class ByHand(WindowTest):
         self.key(Qt.Key.Key_Escape)
         self.assertIsNone(self.view.hand.tool)
         self.assertIn("in hand", tray.copper.text().replace("&", ""))
+        # at the pointer, in any station
+        self.key(Qt.Key.Key_4)
+        self.view.setFocus()
+        self.key(Qt.Key.Key_E)
+        menu = QApplication.activePopupWidget()
+        (brushes,) = menu.findChildren(QMenu)
+        next(a for a in brushes.actions() if a.text() == "Flatten").trigger()
+        menu.close()
+        self.settle()
+        self.assertIs(self.view.hand.tool, tray.brush)
+        cursor = self.session.job.cursor
+        self.stroke((x - 20, y - 20), (4, 3))
+        self.assertEqual((self.session.job.cursor, self.session.station), (cursor + 1, "Strays"))
 
     def test_smoothing_is_proposed_by_the_noise_that_was_measured(self) -> None:
         self.put_up(noisy(specimens.bored_box(60.0, 48).mesh, np.random.default_rng(0)))

@@ -5,15 +5,17 @@ from PySide6.QtGui import QCursor, QIcon, QPixmap
 from PySide6.QtWidgets import QMenu, QWidget
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.surface import SurfaceTray
 from tinsnip.app.stations.trim import TrimTray
 from tinsnip.app.widgets.pictograms import drawn
 from tinsnip.app.widgets.theme import px
+from tinsnip.treat.shape.brushes import BRUSHES
 
 __all__ = ["tool_menu"]
 
 
-def tool_menu(parent: QWidget, session: Session, trim: TrimTray) -> QMenu:
-    """A menu of the snips, which open Trim, and of the tools for selecting, which work in the station that is open."""
+def tool_menu(parent: QWidget, session: Session, trim: TrimTray, surface: SurfaceTray) -> QMenu:
+    """A menu of the snips, which open Trim, of the tools for selecting and the brushes, which work in any station."""
     menu = QMenu(parent)
     menu.setStyleSheet(f"QMenu::icon {{ padding-left: {px(6)}px; }}")
 
@@ -28,6 +30,10 @@ def tool_menu(parent: QWidget, session: Session, trim: TrimTray) -> QMenu:
     for tool in trim.select_tools:
         action = menu.addAction(_icon(tool.picture), tool.name)
         action.triggered.connect(lambda _=False, tool=tool: trim.take(tool))
+    brushes = menu.addMenu(_icon("brush"), "Brush the surface")
+    for name, kind in BRUSHES.items():
+        action = brushes.addAction(_icon(f"brush {name}"), kind.title)
+        action.triggered.connect(lambda _=False, name=name: surface.take(name))
     menu.popup(QCursor.pos())
     return menu
 

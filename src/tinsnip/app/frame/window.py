@@ -344,7 +344,7 @@ class Window(QMainWindow):
     def show_tools(self) -> None:
         """Offer the snips and the tools for selecting at the pointer."""
         if self.session.mesh is not None:
-            tool_menu(self, self.session, self.tray("Trim"))
+            tool_menu(self, self.session, self.tray("Trim"), self.tray("Surface"))
 
     def hide_selection(self) -> None:
         """Hide what is selected."""

@@ -16,6 +16,7 @@ __all__ = ["Form"]
 
 _UNITS = {"mm": "mm", "degrees": "°", "percent": "%", "offset": "mm"}
 _FARTHEST = 1e7
+_FEW = 4
 
 
 class Form(QWidget):
@@ -204,16 +205,28 @@ class _Kept(_Row):
         super().__init__(name)
         self._value = value
         self.add_label()
-        told = "by rule" if value is None else str(value)
-        if isinstance(value, Region):
-            told = f"{counted(value.count, 'triangle')} chosen" if value else "all, or what is selected"
-        label = QLabel(told)
+        label = QLabel(_told(value))
         label.setObjectName("muted")
         label.setAccessibleName(self.name)
         self.box.addWidget(label)
 
     def value(self) -> Any:
         return self._value
+
+
+def _told(value: Any) -> str:
+    """A value that is not typed, in a few words."""
+    if value is None:
+        return "by rule"
+    if isinstance(value, Region):
+        return f"{counted(value.count, 'triangle')} chosen" if value else "all, or what is selected"
+    if not isinstance(value, tuple) or not value:
+        return "none" if value == () else str(value)
+    if all(isinstance(one, Region) for one in value):
+        return f"{counted(len(value), 'place')}, {counted(sum(one.count for one in value), 'triangle')}"
+    if all(isinstance(one, str) for one in value):
+        return ", ".join(value) if len(value) <= _FEW else f"{', '.join(value[:_FEW])}, … ({len(value)})"
+    return counted(len(value), "place") if all(isinstance(one, tuple) for one in value) else str(value)
 
 
 def _row_for(name: str, kind: Any, metadata: list[Any], value: Any) -> _Row:
