@@ -103,6 +103,33 @@ class Clicked(unittest.TestCase):
         self.assertEqual(line.form, "line")
 
 
+class Symmetrical(unittest.TestCase):
+    def test_the_plane_is_found_wherever_the_part_lies(self) -> None:
+        """A ball squeezed three ways, with a bump beside its middle plane's edge: one plane is left, which is known."""
+        ball = specimens.sphere(40.0, 30).mesh
+        stretched = ball.vertices * [1.5, 1.0, 0.7]
+        for bump in ([24.0, 0.0, 9.0], [-20.0, 0.0, 10.0]):
+            near = np.exp(-((stretched - bump) ** 2).sum(axis=1) / 40.0)[:, None]
+            stretched = stretched + near * np.array(bump) * 0.2
+        turn = Rotation.random(random_state=8).as_matrix()
+        noise = np.random.default_rng(3).normal(size=stretched.shape) * 0.05
+        mesh = Mesh((stretched + noise) @ turn.T + [100.0, -40.0, 7.0], ball.faces)
+        job = Job()
+        job.open(Scan(Path("ball.stl"), mesh, "STL", "mm", ""))
+        whole = Region.of(mesh, np.ones(len(mesh.faces), dtype=bool))
+        job.do(FitDatums(regions=(whole,), forms=("symmetry",)))
+        (plane_,) = job.piece.datums
+        self.assertEqual(plane_.form, "plane")
+        self.assertGreater(abs(plane_.direction @ (turn @ np.array([0, 1.0, 0]))), np.cos(np.radians(0.3)))
+        off = (turn.T @ (plane_.place - [100.0, -40.0, 7.0]))[1]
+        self.assertLess(abs(off), 0.05)
+        self.assertIn("symmetry", plane_.told)
+        with self.assertRaisesRegex(BadInput, "mirror image"):
+            some = np.linalg.norm(ball.vertices[ball.faces].mean(axis=1) - [12.0, 9.0, 12.0], axis=1) < 9
+            lopsided = Region.of(mesh, some & (np.arange(len(ball.faces)) % 7 < 3))
+            job.do(FitDatums(regions=(lopsided,), forms=("symmetry",)))
+
+
 class Constructed(unittest.TestCase):
     def test_every_way_gives_what_it_says(self) -> None:
         """Random forms; what is made is checked by distances alone."""

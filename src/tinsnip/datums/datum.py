@@ -56,7 +56,8 @@ class Datum(BaseModel):
     told : str
         How it came: what it was fitted to, or made from.
     rms_mm, max_mm : float
-        How far the corners that it was fitted to lie off it; 0 where it was made from others.
+        How far the corners that it was fitted to lie off it; 0 where it was made from others. Of a plane of symmetry
+        how far places lie off their images, the second of 95 in 100 of them.
     area_mm2, share : float
         Of the surface that lies on it, and as a share of all.
     used : float

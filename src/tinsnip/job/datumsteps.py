@@ -11,9 +11,11 @@ from tinsnip.datums.axes import Axis, Bound, brought_to_axes
 from tinsnip.datums.constructing import WAYS, Way, construct
 from tinsnip.datums.datum import Datum, DatumForm, next_name
 from tinsnip.datums.fitting import Given, fit_datum
+from tinsnip.datums.symmetry import symmetry_plane
 from tinsnip.errors import BadInput
 from tinsnip.job.bookkeeping import PieceAction
 from tinsnip.job.piece import Piece
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import Region
 from tinsnip.space.rigid import moved_points
 from tinsnip.treat import Account
@@ -63,7 +65,7 @@ class FitDatums(DatumAction):
     title: ClassVar[str] = "Fit a datum"
 
     regions: tuple[Region, ...] = Field((), max_length=_MOST, description="what each is fitted to")
-    forms: tuple[DatumForm | Literal["any"], ...] = Field((), max_length=_MOST, description="what each is")
+    forms: tuple[DatumForm | Literal["any", "symmetry"], ...] = Field((), max_length=_MOST, description="what each is")
     names: tuple[_Name, ...] = Field((), max_length=_MOST, description="what each is called")
     radius_mm: float | None = Field(None, gt=0, allow_inf_nan=False, description="its radius, where that is given")
     parallel_to: str = Field("", max_length=60, description="a datum that it shall be parallel to")
@@ -81,7 +83,11 @@ class FitDatums(DatumAction):
             wanted = self.names[i] if i < len(self.names) else ""
             name = _free_name(_with(piece, (*piece.datums, *made)), wanted)
             chosen = region.resolve(piece.mesh)
-            made.append(fit_datum(piece.mesh, chosen, None if form == "any" else form, name, given))
+            if form == "symmetry":
+                mesh = piece.mesh if chosen.all() else keep_triangles(piece.mesh, chosen)
+                made.append(symmetry_plane(mesh, name))
+            else:
+                made.append(fit_datum(piece.mesh, chosen, None if form == "any" else form, name, given))
         text = made[0].text() if len(made) == 1 else f"{counted(len(made), 'datum')}, {made[0].name} to {made[-1].name}"
         return _with(piece, (*piece.datums, *made)), text, Account()
 

@@ -4,6 +4,7 @@ import itertools
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QInputDialog, QVBoxLayout, QWidget
 
@@ -74,7 +75,10 @@ class DatumingPart(QObject):
     # ---- what stands in the tray
 
     def _build_fitting(self, part: Section) -> None:
-        self.form = part.drop_down("Form", {"any plane or round": None} | {form: form for form in DATUM_FORMS})
+        self.form = part.drop_down(
+            "Form", {"any plane or round": None} | {form: form for form in DATUM_FORMS} | {"symmetry": "symmetry"}
+        )
+        self.form.currentIndexChanged.connect(lambda _: self.refresh())
         self.by_click = Button("Click a surface…")
         self.by_click.setToolTip("One click: the datum is fitted to all of the surface that has its form")
         self.by_click.clicked.connect(lambda: self._view.hand.take(self._tool))
@@ -179,9 +183,22 @@ class DatumingPart(QObject):
 
     def _fit_selection(self) -> None:
         chosen, wanted = self._session.selected.triangles, self._wanted()
-        if chosen is not None:
+        if wanted == "symmetry":
+            self._fit_symmetry(chosen)
+        elif chosen is not None:
             self._shown.leave()
             self._fit("Fitting a datum", lambda: (wanted, chosen))
+
+    def _fit_symmetry(self, chosen: np.ndarray | None) -> None:
+        """The plane that what is selected, or all of the part, is symmetrical by."""
+        mesh, piece = self._session.mesh, self._session.job.piece
+        chosen = np.ones(len(mesh.faces), dtype=bool) if chosen is None else chosen
+        self._shown.leave()
+        name = next_name([d.name for d in piece.datums])
+        self._session.do_made(
+            "Finding the symmetry",
+            lambda: FitDatums(regions=(Region.of(mesh, chosen),), forms=("symmetry",), names=(name,)),
+        )
 
     def _find(self) -> None:
         mesh = self._session.mesh
@@ -331,7 +348,7 @@ class DatumingPart(QObject):
         proposed, kept = bool(self._shown.proposed), self._shown.kept
         for button in (self.by_click, self.find):
             button.setEnabled(piece is not None)
-        some = self._session.selected.count > 0
+        some = self._session.selected.count > 0 or self._wanted() == "symmetry"
         self.to_selection.setEnabled(some)
         self.to_selection.setToolTip("" if some else "select some of the surface first, with the tools at the left")
         self._list_datums()
