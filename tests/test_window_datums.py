@@ -76,6 +76,19 @@ class InTheWindow(WindowTest):
             self.click(part.to_selection)
             self.settle()
         self.assertEqual([d.form for d in shown.kept], ["plane", "cylinder", "plane"])
+        # the bore once more, held square to the flat it was drilled into, its radius given
+        self.session.selected.put(np.linalg.norm(middles[:, :2], axis=1) < 14.5)
+        part.way_held.setCurrentIndex(part.way_held.findText("parallel to D1"))
+        part.radius_held.setValue(13.0)
+        self.settle()
+        self.click(part.to_selection)
+        self.settle()
+        held = shown.kept[-1]
+        self.assertEqual(held.radius, 13.0)
+        self.assertAlmostEqual(abs(held.direction @ shown.kept[0].direction), 1.0, places=12)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        part.way_held.setCurrentIndex(0)
+        part.radius_held.setValue(0.0)
         # made from two of them: ticked by mouse
         for name in ("D1", "D2"):
             part.ticks[name].click()

@@ -38,6 +38,7 @@ class Shown(QObject):
             },
             "toggled": [list(key) for key in sorted(self._session.ticks.toggled)],
             "selections": {n: r.model_dump(mode="json") for n, r in self._session.selected.named.items()},
+            "reference": self._session.references.key,
             "measured": self._viewport.readings.values(),
             "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self._pins.pins],
         }  # fmt: skip
@@ -63,6 +64,7 @@ class Shown(QObject):
             self.menus.looks[look].trigger()
         self._pins.show_again(opened.view.get("readings"))
         self._viewport.readings.show_again(opened.view.get("measured"))
+        self._session.references.choose(str(opened.view.get("reference") or ""))
         kept = opened.view.get("selections")
         for name, value in kept.items() if isinstance(kept, dict) else ():
             with contextlib.suppress(ValueError):

@@ -78,6 +78,11 @@ class References(QObject):
         session.pieces_changed.connect(self._look_again)
         session.examined.connect(self._ask)
 
+    @property
+    def key(self) -> str:
+        """What the one that is chosen is found again by; empty: the raw scan."""
+        return self._key
+
     def choices(self) -> list[Reference]:
         """Other pieces that are shown, and the datums of the one that is worked on."""
         piece = self._session.job.piece

@@ -79,6 +79,11 @@ class DatumingPart(QObject):
             "Form", {"any plane or round": None} | {form: form for form in DATUM_FORMS} | {"symmetry": "symmetry"}
         )
         self.form.currentIndexChanged.connect(lambda _: self.refresh())
+        self.way_held = part.drop_down("Direction", {"as it comes": ("", "")})
+        self.way_held.setToolTip("Held parallel or square to a datum that is there already")
+        self.radius_held = part.number("Radius", 0.0, 1e6, 3, "mm", 0.5)
+        self.radius_held.setSpecialValueText("as it comes")
+        self.radius_held.setToolTip("Given, where it is known; 0: fitted")
         self.by_click = Button("Click a surface…")
         self.by_click.setToolTip("One click: the datum is fitted to all of the surface that has its form")
         self.by_click.clicked.connect(lambda: self._view.hand.take(self._tool))
@@ -157,15 +162,34 @@ class DatumingPart(QObject):
     def _wanted(self) -> str | None:
         return self.form.currentData()
 
+    def _held(self) -> dict[str, object]:
+        """What of the datum is given, as the step takes it."""
+        how, name = self.way_held.currentData()
+        found: dict[str, object] = {how: name} if how else {}
+        return found | ({"radius_mm": self.radius_held.value()} if self.radius_held.value() > 0 else {})
+
+    def _fill_held(self, kept: tuple[Datum, ...]) -> None:
+        rows = [("as it comes", ("", ""))]
+        for datum in kept:
+            if datum.form == "plane" or datum.form in LINEAR:
+                rows += [(f"parallel to {datum.name}", ("parallel_to", datum.name))]
+                rows += [(f"square to {datum.name}", ("square_to", datum.name))]
+        if [text for text, _ in rows] != [self.way_held.itemText(i) for i in range(self.way_held.count())]:
+            was = self.way_held.currentText()
+            self.way_held.clear()
+            for text, data in rows:
+                self.way_held.addItem(text, data)
+            self.way_held.setCurrentIndex(max(0, self.way_held.findText(was)))
+
     def _fit(self, title: str, choose: Callable[[], tuple[str, object]]) -> None:
         """Fit a datum to what a function finds; it becomes a step."""
         mesh, piece = self._session.mesh, self._session.job.piece
-        name = next_name([d.name for d in piece.datums])
+        name, held = next_name([d.name for d in piece.datums]), self._held()
 
         def work(progress: Progress) -> FitDatums:
             form, chosen = choose()
             form = fit_datum(mesh, chosen, form, name).form if form is None else form
-            return FitDatums(regions=(Region.of(mesh, chosen),), forms=(form,), names=(name,))
+            return FitDatums(regions=(Region.of(mesh, chosen),), forms=(form,), names=(name,), **held)
 
         def done(action: FitDatums) -> None:
             if self._session.job.piece is piece:
@@ -367,6 +391,7 @@ class DatumingPart(QObject):
         for widget in (self.axes_heading, self.bound, *(field for row in self.rows for field in row)):
             widget.setVisible(usable)
         self._fill_rows(kept)
+        self._fill_held(kept)
         self._show_bound()
         self.save.setEnabled(bool(kept))
         self.changed.emit()
