@@ -24,7 +24,7 @@ if SCREEN:
 
 class Forms(WindowTest):
     def test_every_action_goes_through_its_form_unharmed(self) -> None:
-        given = {"open": {"path": "a.stl"}, "rename": {"to": "cover"}, "brush": {"radius_mm": 3.0}}
+        given = {"open": {"path": "a.stl"}, "rename": {"to": "cover"}}
         given["rename-datum"] = {"datum": "D1", "to": "bore"}
         for name, kind in ACTIONS.items():
             action = kind(**given.get(name, {}))

@@ -25,7 +25,7 @@ class Stroke(Treatment):
     named_points: ClassVar[tuple[str, ...]] = ("places",)
 
     places: tuple[tuple[float, float, float], ...] = Field((), description="where the brush came by, mm, in order")
-    radius_mm: float = Field(gt=0, description="how far it reaches, mm")
+    radius_mm: float = Field(5.0, gt=0, allow_inf_nan=False, description="how far it reaches, mm")
 
     def begin(self, working: Working, context: Context) -> None:
         """Make ready what the brush goes by, before the first place.
