@@ -96,11 +96,6 @@ class Datum(BaseModel):
         """Its way, shape (3,)."""
         return np.array(self.way)
 
-    @property
-    def is_fitted(self) -> bool:
-        """Whether it was fitted to a surface."""
-        return self.rms_mm > 0 or bool(self.region)
-
     def as_form(self) -> Form | None:
         """The surface that it is; None for an axis, a line, a circle, a point."""
         if self.form not in FITTED:

@@ -6,10 +6,10 @@ import numpy as np
 
 from tinsnip.datums.datum import AXIAL, LINEAR, Datum
 from tinsnip.space.polygons import plane_axes
+from tinsnip.survey.measuring import ring_about
 
 __all__ = ["DatumLines", "lines_of"]
 
-_ROUND = 72
 _BEYOND = 0.12
 """By how much an axis is drawn beyond what is known of it, as a share of that."""
 
@@ -30,12 +30,6 @@ class DatumLines(NamedTuple):
     point: np.ndarray | None
 
 
-def _circle(middle: np.ndarray, way: np.ndarray, radius: float) -> np.ndarray:
-    u, v = plane_axes(way)
-    angle = np.linspace(0.0, 2 * np.pi, _ROUND + 1)[:, None]
-    return middle + radius * (np.cos(angle) * u + np.sin(angle) * v)
-
-
 def lines_of(datum: Datum, least: float = 1.0) -> DatumLines:
     """The lines that show a datum; what nothing is known of is drawn `least` long, mm."""
     place, way = datum.place, datum.direction
@@ -54,16 +48,16 @@ def lines_of(datum: Datum, least: float = 1.0) -> DatumLines:
             low, high = -0.25 * datum.radius, 0.25 * datum.radius
         axis = place + np.outer([low - beyond, high + beyond], way)
     if datum.form == "cylinder":
-        outlines += [_circle(end, way, datum.radius) for end in datum.ends()]
+        outlines += [end + ring_about(way, datum.radius) for end in datum.ends()]
     elif datum.form == "cone":
         spread = float(np.tan(np.radians(datum.angle_deg) / 2))
-        outlines += [_circle(place + far * way, way, abs(far) * spread) for far in (datum.low, datum.high) if far]
+        outlines += [place + far * way + ring_about(way, abs(far) * spread) for far in (datum.low, datum.high) if far]
     elif datum.form == "sphere":
-        outlines += [_circle(place, axis_, datum.radius) for axis_ in np.eye(3)]
+        outlines += [place + ring_about(axis_, datum.radius) for axis_ in np.eye(3)]
     elif datum.form == "torus":
-        outlines += [_circle(place, way, datum.radius + off) for off in (-datum.tube, datum.tube)]
+        outlines += [place + ring_about(way, datum.radius + off) for off in (-datum.tube, datum.tube)]
     elif datum.form == "circle":
-        outlines.append(_circle(place, way, datum.radius))
+        outlines.append(place + ring_about(way, datum.radius))
     if datum.form in ("point", "sphere", "cone", "torus", "circle"):
         point = place
     return DatumLines(outlines, axis, point)

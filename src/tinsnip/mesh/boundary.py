@@ -129,6 +129,15 @@ def _index_open(corner, twins, opens, at_vertex, next_at):
         at_vertex[b] = 2 * i + 1
 
 
+def at_open_edges(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> np.ndarray:
+    """Which vertices an open or tangled edge ends at, bool, shape (V,)."""
+    found = np.zeros(vertex_count, dtype=np.bool_)
+    corner, ends = faces.ravel(), np.flatnonzero(twins < 0)
+    found[corner[ends]] = True
+    found[corner[ends - ends % 3 + (ends + 1) % 3]] = True
+    return found
+
+
 def boundary_loops(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> Loops:
     """Follow every open edge round its loop.
 

@@ -3,6 +3,7 @@
 import numpy as np
 
 from tinsnip.kernels import kernel
+from tinsnip.mesh.boundary import at_open_edges
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.mesh import Mesh
 from tinsnip.progress import DONE, check_here
@@ -135,10 +136,7 @@ def evened_by_normals(
     _count(faces, starts)
     round_vertex = np.empty(len(faces) * 3, dtype=np.int32)
     _fill(faces, starts, np.zeros(len(mesh.vertices), dtype=np.int32), round_vertex)
-    still = np.zeros(len(mesh.vertices), dtype=np.bool_)
-    ends = np.flatnonzero(mesh.twins < 0)
-    corner = faces.ravel()
-    still[corner[ends]] = still[corner[ends - ends % 3 + (ends + 1) % 3]] = True
+    still = at_open_edges(faces, mesh.twins, len(mesh.vertices))
     if held is not None:
         still[faces[held]] = True
     check_here()

@@ -11,7 +11,7 @@ from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import spread_by_area, triangle_areas
 from tinsnip.mesh.remembered import remembered
 from tinsnip.mesh.subdivide import halve_edges
-from tinsnip.progress import Progress, stoppable
+from tinsnip.progress import Progress, check_here, stoppable
 from tinsnip.space.forms import Form
 from tinsnip.space.forms import distances as distances_from
 from tinsnip.space.hausdorff import far_at_most
@@ -224,6 +224,15 @@ def _signs(points, feet, triangles, vertices, faces, distance):
             distance[i] = -distance[i]
 
 
+def _signed(points: np.ndarray, surface: Mesh, state: np.ndarray) -> np.ndarray:
+    """Distances of points, shape (N, 3), from a surface, mm: positive on the side that it faces."""
+    feet = np.empty_like(points)
+    distance, triangle = closest_points(surface.tree, points, state, feet)
+    check_here()
+    _signs(points, feet, triangle, surface.vertices, surface.faces, distance)
+    return distance
+
+
 @stoppable
 def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progress, chunk: int = 150_000) -> FromRaw:
     """Deviation of a treated mesh from its raw scan.
@@ -267,12 +276,8 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
     distances = []
     for begin in range(0, len(which), 3 * chunk):
         some = which[begin : begin + 3 * chunk]
-        points = in_raw(places.vertices[some])
-        feet = np.empty_like(points)
-        distance, triangle = closest_points(raw.tree, points, state, feet)
+        signed[some] = _signed(in_raw(places.vertices[some]), raw, state) * scale
         progress.check()
-        _signs(points, feet, triangle, raw.vertices, raw.faces, distance)
-        signed[some] = distance * scale
     for begin in range(0, len(chosen), chunk):
         points = in_raw(telling_points(mesh, chosen[begin : begin + chunk]))
         distances.append(closest_points(raw.tree, points, state)[0] * scale)
@@ -306,11 +311,8 @@ def deviation_from_reference(mesh: Mesh, reference: Mesh, progress: Progress, ch
     signed = np.empty(len(places.vertices), dtype=np.float32)
     for begin in range(0, len(signed), 3 * chunk):
         points = np.ascontiguousarray(places.vertices[begin : begin + 3 * chunk])
-        feet = np.empty_like(points)
-        distance, triangle = closest_points(reference.tree, points, state, feet)
+        signed[begin : begin + 3 * chunk] = _signed(points, reference, state)
         progress.check()
-        _signs(points, feet, triangle, reference.vertices, reference.faces, distance)
-        signed[begin : begin + 3 * chunk] = distance
     distances = []
     for begin in range(0, len(mesh.faces), chunk):
         points = telling_points(mesh, np.arange(begin, min(begin + chunk, len(mesh.faces)), dtype=np.int32))
@@ -365,7 +367,4 @@ def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.n
     """Distance of one point, shape (3,), from a raw scan that `frame` has moved, mm; positive outside it."""
     back = np.linalg.inv(frame)
     points = (point @ back[:3, :3].T + back[:3, 3])[None]
-    feet = np.empty_like(points)
-    distance, triangle = closest_points(raw.tree, points, state, feet)
-    _signs(points, feet, triangle, raw.vertices, raw.faces, distance)
-    return float(distance[0] * np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
+    return float(_signed(points, raw, state)[0] * np.cbrt(abs(np.linalg.det(frame[:3, :3]))))

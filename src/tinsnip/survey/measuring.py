@@ -18,7 +18,7 @@ from tinsnip.survey.fits import FittedCylinder, FittedPlane, fit_circle, fit_cyl
 
 __all__ = [
     "Reading", "Section", "Whole", "angle_reading", "circle_reading", "diameter_reading", "distance_reading",
-    "round_about", "section_of", "section_reading", "straight_reading", "whole_of",
+    "ring_about", "round_about", "section_of", "section_reading", "straight_reading", "whole_of",
 ]  # fmt: skip
 
 _TURNS = 5
@@ -273,7 +273,7 @@ def diameter_reading(mesh: Mesh, chosen: np.ndarray, place: np.ndarray) -> Readi
     return Reading(kind="diameter", text=text, label=label, lines=lines, at=at, values=values)
 
 
-def _ring(axis: np.ndarray, radius: float) -> np.ndarray:
+def ring_about(axis: np.ndarray, radius: float) -> np.ndarray:
     """A ring about the origin, square to a unit axis, back to its beginning; shape (N, 3)."""
     u, v = plane_axes(axis)
     angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
@@ -283,7 +283,7 @@ def _ring(axis: np.ndarray, radius: float) -> np.ndarray:
 def _rings(mesh: Mesh, chosen: np.ndarray, fit: FittedCylinder) -> tuple[Places, ...]:
     """Rings at both ends of what a cylinder was fitted to, and its axis between them."""
     along = (mesh.vertices[mesh.faces[chosen]].reshape(-1, 3) - fit.point) @ fit.axis
-    ring = _ring(fit.axis, fit.radius)
+    ring = ring_about(fit.axis, fit.radius)
     ends = [fit.point + t * fit.axis for t in (float(along.min()), float(along.max()))]
     return (*(_places(end + ring) for end in ends), _places(np.array(ends)))
 
@@ -297,7 +297,7 @@ def circle_reading(points: np.ndarray) -> Reading:
         When the points are fewer than three, or lie on a line.
     """
     fit = fit_circle(points)
-    ring = fit.centre + _ring(fit.normal, fit.radius)
+    ring = fit.centre + ring_about(fit.normal, fit.radius)
     (at,), label = _places(ring[:1]), f"⌀ {2 * fit.radius:.2f} mm"
     text = f"⌀ {2 * fit.radius:.3f} mm of the edge (round within {fit.rms:.2g} mm)"
     values = {"diameter_mm": 2 * fit.radius, "rms_mm": fit.rms}

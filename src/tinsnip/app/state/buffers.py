@@ -174,8 +174,12 @@ def measure_for_view(
     mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progress
 ) -> tuple[FromRaw, ViewBuffers | None]:
     """The deviation from raw, and buffers of the places it was measured at where these are not the mesh itself."""
-    found = deviation_from_raw(mesh, raw, frame, progress)
-    return found, None if found.places is mesh else make_buffers(found.places, progress)
+    return with_places(deviation_from_raw(mesh, raw, frame, progress), progress)
+
+
+def with_places(found: FromRaw, progress: Progress) -> tuple[FromRaw, ViewBuffers | None]:
+    """A deviation, and buffers of the places it was measured at where these are not the mesh itself."""
+    return found, None if found.places is found.mesh else make_buffers(found.places, progress)
 
 
 def make_speck() -> ViewBuffers:

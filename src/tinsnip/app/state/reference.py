@@ -7,7 +7,7 @@ from typing import Protocol
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.state.buffers import ViewBuffers, make_buffers
+from tinsnip.app.state.buffers import ViewBuffers, with_places
 from tinsnip.app.state.known import Measured
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.datums.datum import Datum
@@ -74,6 +74,7 @@ class References(QObject):
         super().__init__()
         self._session = session
         self._key = ""
+        self._offered: list[tuple[str, str, int, Datum | None]] = []
         self._known: tuple[Mesh, Reference, Measured] | None = None
         session.pieces_changed.connect(self._look_again)
         session.examined.connect(self._ask)
@@ -120,7 +121,10 @@ class References(QObject):
         return signed_distance(point, chosen.mesh, np.eye(4), progress.state)
 
     def _look_again(self) -> None:
-        self.changed.emit()
+        offered = [(one.key, one.name, id(one.mesh), one.datum) for one in self.choices()]
+        if offered != self._offered:  # else what is painted would be painted anew at every step
+            self._offered = offered
+            self.changed.emit()
         self._ask()
 
     def _ask(self) -> None:
@@ -130,8 +134,7 @@ class References(QObject):
         measure = _measurer(mesh, chosen)
 
         def work(progress: Progress) -> tuple[FromRaw, ViewBuffers | None]:
-            found = measure(progress)
-            return found, None if found.places is mesh else make_buffers(found.places, progress)
+            return with_places(measure(progress), progress)
 
         def take(found: tuple[FromRaw, ViewBuffers | None]) -> None:
             self._known = mesh, chosen, Measured(*found)

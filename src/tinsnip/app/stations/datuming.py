@@ -181,48 +181,32 @@ class DatumingPart(QObject):
                 self.way_held.addItem(text, data)
             self.way_held.setCurrentIndex(max(0, self.way_held.findText(was)))
 
-    def _fit(self, title: str, choose: Callable[[], tuple[str, object]]) -> None:
+    def _fit(self, title: str, choose: Callable[[], tuple[str, np.ndarray]]) -> None:
         """Fit a datum to what a function finds; it becomes a step."""
-        mesh, piece = self._session.mesh, self._session.job.piece
-        name, held = next_name([d.name for d in piece.datums]), self._held()
+        mesh, held = self._session.mesh, self._held()
+        name = next_name([d.name for d in self._shown.kept])
+        self._shown.leave()
 
-        def work(progress: Progress) -> FitDatums:
+        def make() -> FitDatums:
             form, chosen = choose()
             form = fit_datum(mesh, chosen, form, name).form if form is None else form
             return FitDatums(regions=(Region.of(mesh, chosen),), forms=(form,), names=(name,), **held)
 
-        def done(action: FitDatums) -> None:
-            if self._session.job.piece is piece:
-                self._session.do(action)
-
-        self._session.tasks.foreground(title, work, done)
+        self._session.do_made(title, make)
 
     def _clicked(self, triangle: int, place: object) -> None:
         mesh, wanted = self._session.mesh, self._wanted()
         if wanted is not None and wanted not in FITTED:
             self._session.message.emit(f"a {wanted} is fitted to a selection; select it first", True)
             return
-        self._shown.leave()
         self._fit("Fitting a datum", lambda: form_round(mesh, triangle, place, wanted))
 
     def _fit_selection(self) -> None:
         chosen, wanted = self._session.selected.triangles, self._wanted()
-        if wanted == "symmetry":
-            self._fit_symmetry(chosen)
-        elif chosen is not None:
-            self._shown.leave()
+        if wanted == "symmetry" and chosen is None:
+            chosen = np.ones(len(self._session.mesh.faces), dtype=bool)
+        if chosen is not None:
             self._fit("Fitting a datum", lambda: (wanted, chosen))
-
-    def _fit_symmetry(self, chosen: np.ndarray | None) -> None:
-        """The plane that what is selected, or all of the part, is symmetrical by."""
-        mesh, piece = self._session.mesh, self._session.job.piece
-        chosen = np.ones(len(mesh.faces), dtype=bool) if chosen is None else chosen
-        self._shown.leave()
-        name = next_name([d.name for d in piece.datums])
-        self._session.do_made(
-            "Finding the symmetry",
-            lambda: FitDatums(regions=(Region.of(mesh, chosen),), forms=("symmetry",), names=(name,)),
-        )
 
     def _find(self) -> None:
         mesh = self._session.mesh

@@ -7,7 +7,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen, QPolygonF
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
 from tinsnip.app.widgets.theme import px
 from tinsnip.regions import Region
-from tinsnip.space.polygons import plane_axes
+from tinsnip.survey.measuring import ring_about
 from tinsnip.treat import BrushStroke
 from tinsnip.treat.shape.brushes import BRUSHES
 
@@ -18,7 +18,6 @@ _APART = 0.25
 """How far apart the places of a stroke are, of the radius."""
 _MOST_BETWEEN = 60
 _STEP = 1.15
-_ROUND = 48
 
 
 class BrushTool(Tool):
@@ -135,9 +134,7 @@ class BrushTool(Tool):
             ring = None
         else:
             point, facing = self._on
-            u, v = plane_axes(facing)
-            turn = np.linspace(0.0, 2 * np.pi, _ROUND + 1)[:, None]
-            places = point + self.reach * (np.cos(turn) * u + np.sin(turn) * v)
+            places = point + ring_about(facing, self.reach)
             ring = QPolygonF([QPointF(x, y) for x, y, _ in self.view.camera.project(places)])
         for colour, width in ((QColor("#1d2023"), 3.0), (QColor("#fbf8f0"), 1.4)):
             painter.setPen(QPen(colour, px(width)))

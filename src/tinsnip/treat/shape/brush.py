@@ -7,6 +7,7 @@ from pydantic import Field
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.boundary import at_open_edges
 from tinsnip.regions import Region
 from tinsnip.treat.shape.brushes import BRUSHES, Dab, under
 from tinsnip.treat.stroke import Stroke
@@ -51,10 +52,7 @@ class BrushStroke(Stroke):
             When there is no raw scan to be brought back to, or no colour to be brought out.
         """
         mesh = working.before
-        ends = np.flatnonzero(mesh.twins < 0)
-        corner = mesh.faces.ravel()
-        working.pinned[corner[ends]] = True
-        working.pinned[corner[ends - ends % 3 + (ends + 1) % 3]] = True
+        working.pinned |= at_open_edges(mesh.faces, mesh.twins, len(mesh.vertices))
         if self.spared:
             working.pinned[mesh.faces[self.spared.resolve(mesh)]] = True
         if self.brush == "back":
