@@ -22,6 +22,7 @@ _COMMANDS = {
     "combine": "combine:combine",
     "merge": "combine:merge",
     "datums": "datums:datums",
+    "remesh": "remesh:remesh",
     "compare": "check:compare",
     "routines": "run:routines",
     "warm": "warm:warm",

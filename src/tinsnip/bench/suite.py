@@ -58,6 +58,7 @@ from tinsnip.treat import (
     Patch,
     Recast,
     Reduce,
+    Remesh,
     RoundSnip,
     Smooth,
     StraightSnip,
@@ -95,6 +96,7 @@ BARS = {
     "hollow-500k": 35.0,
     "offset-500k": 40.0,
     "walls-500k": 12.0,
+    "remesh-500k": 10.0,
     "recast-384": 15.0,
     "align-1m": 3.0,
     "pose-1m": 4.0,
@@ -255,7 +257,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
     crossed = _crossed(vertices)
     row("crossings", lambda: crossings_and_folds(crossed, faces))
-    if only is None or only & {"crossings-500k", "join-500k", "hollow-500k", "offset-500k", "walls-500k", "recast-384"}:
+    if only is None or any(name.endswith("-500k") or name == "recast-384" for name in only):
         _time_at_half_a_million(rows, note, only)
     _time_pieces(rows, note, only)
     seamed = _in_patches(vertices, faces)
@@ -387,6 +389,7 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
         ("hollow-500k", torus, lambda: Hollow(wall_mm=2.0).apply(torus, Context())),
         ("offset-500k", torus, lambda: Offset(by_mm=2.0).apply(torus, Context())),
         ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
+        ("remesh-500k", torus, lambda: Remesh().apply(Mesh(torus.vertices, torus.faces), Context())),
         ("recast-384", scanned, recast),
     ):
         if only is not None and name not in only:

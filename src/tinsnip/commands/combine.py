@@ -6,31 +6,20 @@ from pathlib import Path
 import click
 import numpy as np
 
-from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.commands.shared import JSON, OUT, REPLACE, UNIT, shown, writable
 from tinsnip.errors import BadInput
-from tinsnip.formats import Format, format_for, read_scan
+from tinsnip.formats import Format, read_scan
 from tinsnip.job import release
 from tinsnip.treat import AlignAll, Combine, Context, MergeScans
 
 __all__ = ["combine", "merge"]
 
 
-OUT = click.option(
-    "--out", required=True, type=click.Path(path_type=Path), help="The file to write; its ending says how."
-)
-REPLACE = click.option("--replace", is_flag=True, help="Replace it where it is there already; never one of FILES.")
-
-
 def _checked(command: str, files: tuple[Path, ...], out: Path, replace: bool) -> Format:
     """The format of the file to write, once it is clear that it may be written."""
     if len(files) < 2:
         raise BadInput(f"{command} takes two files or more; name one more")
-    form = format_for(out.suffix.lstrip("."))
-    if any(out.resolve() == file.resolve() for file in files):
-        raise BadInput(f"{out}: a scan is never written over; choose another name for --out")
-    if out.exists() and not replace:
-        raise BadInput(f"{out}: it is there already; say --replace, or choose another name")
-    return form
+    return writable(files, out, replace)
 
 
 @click.command()

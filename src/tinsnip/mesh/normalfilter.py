@@ -9,7 +9,7 @@ from tinsnip.mesh.mesh import Mesh
 from tinsnip.progress import DONE, check_here
 from tinsnip.threads import in_chunks
 
-__all__ = ["evened_by_normals"]
+__all__ = ["evened_by_normals", "filtered_normals"]
 
 _VERTEX_ROUNDS = 15
 _FEWEST, _PER_APART, _MOST = 6, 120.0, 40
@@ -108,6 +108,50 @@ def _apart(mesh: Mesh, normals: np.ndarray) -> float:
     return float(np.median(np.linalg.norm(normals[one // 3] - normals[twins[one] // 3], axis=1)))
 
 
+def _round_each_vertex(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """Where the triangles round each vertex begin in a list of them all, and the list."""
+    starts = np.zeros(len(mesh.vertices) + 1, dtype=np.int32)
+    _count(mesh.faces, starts)
+    round_vertex = np.empty(len(mesh.faces) * 3, dtype=np.int32)
+    _fill(mesh.faces, starts, np.zeros(len(mesh.vertices), dtype=np.int32), round_vertex)
+    return starts, round_vertex
+
+
+def filtered_normals(mesh: Mesh, state: np.ndarray, strength: float = 1.0) -> np.ndarray:
+    """Unit normals of triangles from which noise was taken, while those across an edge stay apart; shape (F, 3).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    state : ndarray of int64
+        Polled for cancelling; told of each round.
+    strength : float
+        How often they are evened out, of what their noise asks for.
+    """
+    return _filter(mesh, *_round_each_vertex(mesh), state, strength)
+
+
+def _filter(mesh: Mesh, starts: np.ndarray, round_vertex: np.ndarray, state: np.ndarray, strength: float) -> np.ndarray:
+    faces = mesh.faces
+    normals, areas = _unit_normals(mesh.vertices, faces)
+    centres = (mesh.vertices - mesh.box.mean(axis=0))[faces].mean(axis=1)
+    reach = 2.0 * float(np.sqrt(np.median(areas))) if len(areas) else 1.0
+    apart = _apart(mesh, normals)
+    alike = float(np.clip(_TIMES * apart, _LEAST_ALIKE, _MOST_ALIKE))
+    rounds = max(1, round(strength * min(_FEWEST + _PER_APART * apart, _MOST)))
+    other = np.empty_like(normals)
+    for i in range(rounds):
+
+        def filter_some(begin: int, end: int, normals=normals, other=other) -> None:
+            _filtered(faces, starts, round_vertex, normals, centres, areas, reach, alike, other, begin, end)
+
+        in_chunks(filter_some, len(faces), 50_000)
+        check_here()
+        state[DONE] = i + 1
+        normals, other = other, normals
+    return normals
+
+
 def evened_by_normals(
     mesh: Mesh, most: float, held: np.ndarray | None, state: np.ndarray, strength: float = 1.0
 ) -> np.ndarray:
@@ -132,32 +176,15 @@ def evened_by_normals(
     (2007).
     """
     faces = mesh.faces
-    starts = np.zeros(len(mesh.vertices) + 1, dtype=np.int32)
-    _count(faces, starts)
-    round_vertex = np.empty(len(faces) * 3, dtype=np.int32)
-    _fill(faces, starts, np.zeros(len(mesh.vertices), dtype=np.int32), round_vertex)
+    starts, round_vertex = _round_each_vertex(mesh)
     still = at_open_edges(faces, mesh.twins, len(mesh.vertices))
     if held is not None:
         still[faces[held]] = True
     check_here()
-    normals, areas = _unit_normals(mesh.vertices, faces)
+    normals = _filter(mesh, starts, round_vertex, state, strength)
+    rounds = int(state[DONE])
     middle = mesh.box.mean(axis=0)
     start = mesh.vertices - middle
-    centres = start[faces].mean(axis=1)
-    reach = 2.0 * float(np.sqrt(np.median(areas))) if len(areas) else 1.0
-    apart = _apart(mesh, normals)
-    alike = float(np.clip(_TIMES * apart, _LEAST_ALIKE, _MOST_ALIKE))
-    rounds = max(1, round(strength * min(_FEWEST + _PER_APART * apart, _MOST)))
-    other = np.empty_like(normals)
-    for i in range(rounds):
-
-        def filter_some(begin: int, end: int, normals=normals, other=other) -> None:
-            _filtered(faces, starts, round_vertex, normals, centres, areas, reach, alike, other, begin, end)
-
-        in_chunks(filter_some, len(faces), 50_000)
-        check_here()
-        state[DONE] = i + 1
-        normals, other = other, normals
     now, following = start.copy(), np.empty_like(start)
     for i in range(_VERTEX_ROUNDS):
 

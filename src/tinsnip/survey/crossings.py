@@ -11,12 +11,16 @@ from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.remembered import is_known, remember, remembered
 from tinsnip.mesh.sameness import triangle_codes
-from tinsnip.progress import check_here
+from tinsnip.progress import check_here, polled_here
 from tinsnip.space.crossings import crossings_and_folds, meeting_again, meeting_lines
+from tinsnip.space.tree import triangles_in_boxes
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["Crossings", "clusters_of", "crossing_lines", "crossings_of", "find_crossings", "follow_crossings"]
+__all__ = [
+    "Crossings", "clusters_of", "crossing_lines", "crossings_of", "find_crossings", "follow_crossings",
+    "new_crossings", "vertices_where_met",
+]  # fmt: skip
 
 _MOST_CHANGED = 0.3
 """Share of the triangles that may have changed for the rest not to be counted again."""
@@ -182,3 +186,36 @@ def find_crossings(mesh: Mesh, crossings: Crossings) -> list[Finding]:
             )
         )
     return found
+
+
+def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
+    """Pairs of triangles of a mesh made anew that cross or fold where nothing did before, int32, shape (P, 2)."""
+    if after is before:
+        return np.empty((0, 2), dtype=np.int32)
+    pairs = crossings_of(after).together
+    if len(pairs) == 0:
+        return pairs
+    low, high = _boxes_of(after, pairs)
+    near = triangles_in_boxes(before.tree, low, high, polled_here())
+    around = np.unique(near[:, 1])
+    met = np.zeros(len(before.faces), dtype=bool)
+    met[np.concatenate(crossings_and_folds(before.vertices, before.faces, around)).ravel()] = True
+    known = np.zeros(len(pairs), dtype=bool)
+    known[near[met[near[:, 1]], 0]] = True
+    return pairs[~known]
+
+
+def _boxes_of(mesh: Mesh, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Lower and upper corners, each of shape (P, 3), of what both triangles of each pair take up."""
+    points = mesh.vertices[mesh.faces[pairs]].reshape(len(pairs), 6, 3)
+    return points.min(axis=1), points.max(axis=1)
+
+
+def vertices_where_met(before: Mesh, after: Mesh, pairs: np.ndarray) -> np.ndarray:
+    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,)."""
+    at = np.zeros(len(before.vertices), dtype=bool)
+    if len(pairs):
+        low, high = _boxes_of(after, pairs)
+        near = triangles_in_boxes(before.tree, low, high, polled_here())
+        at[before.faces[np.unique(near[:, 1])]] = True
+    return at

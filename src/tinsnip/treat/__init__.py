@@ -30,6 +30,7 @@ from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.pieces.mergescans import MergeScans
 from tinsnip.treat.reduce.reduce import Reduce
+from tinsnip.treat.remesh.remesh import Remesh
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
 from tinsnip.treat.repair.pullin import PullIn
@@ -83,6 +84,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         AddSolid,
         Smooth,
         BrushStroke,
+        Remesh,
         Reduce,
     )
 }
@@ -131,6 +133,7 @@ __all__ = [
     "Recast",
     "RecastPlaces",
     "Reduce",
+    "Remesh",
     "RoundSnip",
     "Scale",
     "Smooth",

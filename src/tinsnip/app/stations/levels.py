@@ -15,11 +15,11 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat import Context, Outcome, Reduce
 from tinsnip.treat.reduce.curve import Curve, CurvePoint
 from tinsnip.treat.reduce.record import Level, Record
-from tinsnip.treat.reduce.reduce import new_crossings
 
 __all__ = ["LevelView", "Levels", "Study"]
 

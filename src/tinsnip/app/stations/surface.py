@@ -1,7 +1,8 @@
-"""Surface: tangles, noise, and brushes."""
+"""Surface: tangles, noise, even triangles, and brushes."""
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.recastplaces import RecastPlacesPart
+from tinsnip.app.stations.remeshing import RemeshPart
 from tinsnip.app.stations.station import PartedTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.brush import BrushTool
@@ -24,14 +25,15 @@ _SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "c
 _ABOUT = {
     "Untangle": "Untangle what makes no surface or crosses itself.",
     "Smooth": "Take scanner noise off by rule; the part keeps its size, open edges stay.",
+    "Remesh": "The same surface in even triangles; edges, rims and colours stay.",
     "Brush": "Work the surface by hand; colour and texture stay, every stroke is a step.",
 }
 
 
 class SurfaceTray(PartedTray):
-    """Untangling, smoothing, and brushes."""
+    """Untangling, smoothing, meshing anew, and brushes."""
 
-    title = "Surface: untangle, smooth, brush"
+    title = "Surface: untangle, smooth, remesh, brush"
     about = _ABOUT
 
     def __init__(self, session: Session, view: Viewport) -> None:
@@ -42,6 +44,8 @@ class SurfaceTray(PartedTray):
         self.build_parts()
         self._build_untangling(self.parts["Untangle"])
         self._build_smoothing(self.parts["Smooth"])
+        self.remeshing = RemeshPart(self.session, self.parts["Remesh"])
+        self.remeshing.changed.connect(self.refresh)
         self._build_brushes(self.parts["Brush"])
         self.copper_button("Untangle", self.do)
         self.view.hand.tool_changed.connect(self._show_brush)
@@ -117,11 +121,13 @@ class SurfaceTray(PartedTray):
         self.view.hand.put_away()
 
     def do(self) -> None:
-        """Untangle, smooth, or lay the brush down."""
+        """Untangle, smooth, mesh anew, or lay the brush down."""
         if self.part == "Untangle":
             self.untangle()
         elif self.part == "Smooth":
             self.smooth()
+        elif self.part == "Remesh":
+            self.session.apply(self.remeshing.treatment())
         elif self.view.hand.tool is self.brush:
             self.view.hand.put_away()
         else:
@@ -129,6 +135,7 @@ class SurfaceTray(PartedTray):
 
     def refresh(self) -> None:
         self.knots.refresh()
+        self.remeshing.refresh()
         if self.part != "Untangle":
             self._offer_by_hand()
         found = self.session.examination
@@ -156,6 +163,8 @@ class SurfaceTray(PartedTray):
     def _offer_by_hand(self) -> None:
         if self.part == "Smooth":
             self.offer("Smooth the surface")
+        elif self.part == "Remesh":
+            self.offer(*self.remeshing.offer())
         else:
             in_hand = self.view.hand.tool is self.brush
             self.offer("Lay the brush down" if in_hand else f"Take {BRUSHES[self.brush.brush].title} in hand")

@@ -153,6 +153,13 @@ _PROFILES: dict[str, tuple[tuple[float, ...], tuple[float, ...]]] = {
 """What each brush makes of a surface, seen from the side: how it was, and how it is then."""
 
 
+def _remesh(p: QPainter, ink: QColor) -> None:
+    for a, b, c in (((2, 21), (7, 12), (12, 21)), ((12, 21), (17, 12), (22, 21)), ((7, 12), (12, 3), (17, 12))):
+        p.drawPolygon(QPolygonF([QPointF(*q) for q in (a, b, c)]))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawPolygon(QPolygonF([QPointF(7, 12), QPointF(17, 12), QPointF(12, 21)]))
+
+
 def _brush_of(p: QPainter, ink: QColor, name: str) -> None:
     before, after = _PROFILES[name]
     xs = (1, 5, 8.5, 12, 15.5, 19, 23)
@@ -240,7 +247,7 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "stand": _stand, "align": _align,
-    "datums": _datums, "untangle": _untangle,
+    "datums": _datums, "untangle": _untangle, "remesh": _remesh,
     **{f"brush {name}": (lambda p, ink, name=name: _brush_of(p, ink, name)) for name in _PROFILES},
     "strip": _strip, "notch": _notch, "tooth": _tooth,
     "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,

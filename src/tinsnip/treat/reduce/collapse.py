@@ -4,6 +4,7 @@ It must keep the link condition (Dey et al. 1999), turn no triangle over and mak
 """
 
 from tinsnip.kernels import kernel
+from tinsnip.treat.kit.edges.fanwalks import open_side, shared_neighbours, stamp_neighbours
 
 __all__ = ["try_collapse"]
 
@@ -44,58 +45,6 @@ def _fits(P, faces, twins, start, other, x, y, z):
 
 
 @kernel
-def _mark(faces, twins, start, stamp, mark):
-    """Stamp the neighbours of a vertex; returns how many."""
-    n = 0
-    h = start
-    while True:
-        f = h // 3
-        k = h - 3 * f
-        stamp[faces[f, (k + 1) % 3]] = mark
-        n += 1
-        t = twins[3 * f + (k + 2) % 3]
-        if t < 0:
-            stamp[faces[f, (k + 2) % 3]] = mark
-            return n + 1
-        if t == start:
-            return n
-        h = t
-
-
-@kernel
-def _shared(faces, twins, start, stamp, mark):
-    """How many neighbours of a vertex are stamped, and how many it has."""
-    n = 0
-    common = 0
-    h = start
-    while True:
-        f = h // 3
-        k = h - 3 * f
-        common += stamp[faces[f, (k + 1) % 3]] == mark
-        n += 1
-        t = twins[3 * f + (k + 2) % 3]
-        if t < 0:
-            common += stamp[faces[f, (k + 2) % 3]] == mark
-            return common, n + 1
-        if t == start:
-            return common, n
-        h = t
-
-
-@kernel
-def _open_side(twins, h):
-    """Turn clockwise about the start of h to its open half-edge; h itself where the fan is closed."""
-    i = h
-    while True:
-        t = twins[i]
-        if t < 0:
-            return i
-        i = t - t % 3 + (t + 1) % 3
-        if i == h:
-            return h
-
-
-@kernel
 def _note(a, b, c, t, x, y, z, from_b, names, parent, log, places, dies, counter):
     """Enter a collapse into the record, by the names that vertices and triangles had at first."""
     n = counter[0]
@@ -128,8 +77,8 @@ def try_collapse(
         return 0
     marks[0] += 1
     mark = marks[0]
-    n_a = _mark(faces, twins, out_of[a], stamp, mark)
-    common, n_b = _shared(faces, twins, out_of[b], stamp, mark)
+    n_a = stamp_neighbours(faces, twins, out_of[a], stamp, mark)
+    common, n_b = shared_neighbours(faces, twins, out_of[b], stamp, mark)
     if common != (2 if t >= 0 else 1) or n_a + n_b > _MOST_NEIGHBOURS:
         return 0
     if n_a + n_b <= 6 and t >= 0 and not (rim_a or rim_b):  # would fold a tetrahedron flat
@@ -197,11 +146,11 @@ def try_collapse(
     elif rim_b and start_b // 3 != f and start_b // 3 != gone:
         out_of[a] = start_b
     else:
-        out_of[a] = _open_side(twins, tp if tp >= 0 else tn - tn % 3 + (tn + 1) % 3)
+        out_of[a] = open_side(twins, tp if tp >= 0 else tn - tn % 3 + (tn + 1) % 3)
     if out_of[c] // 3 == f:
-        out_of[c] = _open_side(twins, tn if tn >= 0 else tp - tp % 3 + (tp + 1) % 3)
+        out_of[c] = open_side(twins, tn if tn >= 0 else tp - tp % 3 + (tp + 1) % 3)
     if t >= 0 and out_of[d] // 3 == gone:
-        out_of[d] = _open_side(twins, gn if gn >= 0 else gp - gp % 3 + (gp + 1) % 3)
+        out_of[d] = open_side(twins, gn if gn >= 0 else gp - gp % 3 + (gp + 1) % 3)
     P[a, 0], P[a, 1], P[a, 2] = x, y, z
     for i in range(10):
         Q[a, i] += Q[b, i]

@@ -14,11 +14,9 @@ from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
-from tinsnip.progress import Progress, polled_here, stoppable
+from tinsnip.progress import Progress, stoppable
 from tinsnip.regions import Region
-from tinsnip.space.crossings import crossings_and_folds
-from tinsnip.space.tree import triangles_in_boxes
-from tinsnip.survey.crossings import crossings_of
+from tinsnip.survey.crossings import new_crossings, vertices_where_met
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.reduce.charts import corners_kept
@@ -30,7 +28,7 @@ from tinsnip.treat.reduce.sheets import cut_into_sheets
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
 
-__all__ = ["Reduce", "new_crossings"]
+__all__ = ["Reduce"]
 
 _FEWEST = 12
 """Triangles that a record goes down to; a box has no more."""
@@ -190,7 +188,7 @@ class Reduce(Treatment):
                 outcome = self._within_deviation(mesh, target, held, progress)
             crossed = new_crossings(mesh, outcome.mesh)
             tried.append((len(crossed), len(outcome.mesh.faces), outcome))
-            more = _vertices_at(mesh, outcome.mesh, crossed) & ~held
+            more = vertices_where_met(mesh, outcome.mesh, crossed) & ~held
             if not more.any():
                 break
             held |= more
@@ -283,36 +281,3 @@ class Reduce(Treatment):
         outcome = self.outcome_of(mesh, level)
         account = outcome.account.with_figures(deviation_mm=measured.max, deviation_p99_mm=measured.p99)
         return Outcome(outcome.mesh, f"{outcome.text}, within {at_most(measured.max)} mm", account)
-
-
-def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
-    """Pairs of triangles of a reduced mesh that cross or fold where nothing did before, int32, shape (P, 2)."""
-    if after is before:
-        return np.empty((0, 2), dtype=np.int32)
-    pairs = crossings_of(after).together
-    if len(pairs) == 0:
-        return pairs
-    low, high = _boxes_of(after, pairs)
-    near = triangles_in_boxes(before.tree, low, high, polled_here())
-    around = np.unique(near[:, 1])
-    met = np.zeros(len(before.faces), dtype=bool)
-    met[np.concatenate(crossings_and_folds(before.vertices, before.faces, around)).ravel()] = True
-    known = np.zeros(len(pairs), dtype=bool)
-    known[near[met[near[:, 1]], 0]] = True
-    return pairs[~known]
-
-
-def _boxes_of(mesh: Mesh, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Lower and upper corners, each of shape (P, 3), of what both triangles of each pair take up."""
-    points = mesh.vertices[mesh.faces[pairs]].reshape(len(pairs), 6, 3)
-    return points.min(axis=1), points.max(axis=1)
-
-
-def _vertices_at(before: Mesh, after: Mesh, pairs: np.ndarray) -> np.ndarray:
-    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,)."""
-    at = np.zeros(len(before.vertices), dtype=bool)
-    if len(pairs):
-        low, high = _boxes_of(after, pairs)
-        near = triangles_in_boxes(before.tree, low, high, polled_here())
-        at[before.faces[np.unique(near[:, 1])]] = True
-    return at

@@ -9,8 +9,9 @@ from tinsnip.mesh.measures import spread_by_area
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.space.singles import as_files_hold
 from tinsnip.space.tree import closest_points
+from tinsnip.survey.crossings import new_crossings
 from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
-from tinsnip.treat.reduce.reduce import Reduce, new_crossings
+from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.treatment import Context
 
 __all__ = ["spare_offset_skin"]

@@ -1,0 +1,1 @@
+"""Surface with even triangles: splits, collapses, flips and shifts within it."""
