@@ -28,6 +28,7 @@ __all__ = [
     "share_within",
     "signed_distance",
     "spread_points",
+    "summed_up",
     "telling_points",
     "triangles_outside",
     "vertex_areas",
@@ -56,7 +57,7 @@ def spread_points(mesh: Mesh, count: int, seed: int = 0) -> np.ndarray:
     return np.concatenate([spread, mesh.vertices[some[:: max(1, -(-len(some) // count))]]])
 
 
-def _summed_up(distance: np.ndarray) -> Deviation:
+def summed_up(distance: np.ndarray) -> Deviation:
     if len(distance) == 0:
         return Deviation(0.0, 0.0, 0.0, 0.0, 0)
     return Deviation(
@@ -72,7 +73,7 @@ def _one_way(points: np.ndarray, surface: Mesh, progress: Progress) -> Deviation
     state = progress.step("Comparing", 1)
     distance, _ = closest_points(surface.tree, points, state)
     progress.check()
-    return _summed_up(distance)
+    return summed_up(distance)
 
 
 @stoppable
@@ -159,12 +160,12 @@ def largest_deviation(treated: Mesh, before: Mesh, progress: Progress, limit: fl
     """
     state = progress.step("Measuring the deviation", 1)
     if len(treated.faces) == 0 or len(before.faces) == 0:
-        return _summed_up(np.zeros(0))
+        return summed_up(np.zeros(0))
     lower, upper, distances = far_at_most(
         treated.tree, before.tree, (treated.twins, before.twins), state, limit=limit
     )  # fmt: skip
     progress.check()
-    return _summed_up(distances)._replace(max=lower if np.isinf(upper) else upper)
+    return summed_up(distances)._replace(max=lower if np.isinf(upper) else upper)
 
 
 @dataclass(frozen=True, eq=False)
@@ -265,7 +266,7 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
     _provenance_at_vertices(places.faces, places.provenance, shifted, only_made)
     signed[only_made] = np.nan
     if nothing:
-        return FromRaw(mesh, places, signed, _summed_up(np.zeros(0)), shares)
+        return FromRaw(mesh, places, signed, summed_up(np.zeros(0)), shares)
     back = np.linalg.inv(frame)
     scale = float(np.cbrt(abs(np.linalg.det(frame[:3, :3]))))
 
@@ -283,7 +284,7 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
         distances.append(closest_points(raw.tree, points, state)[0] * scale)
         state[1] = begin
         progress.check()
-    return FromRaw(mesh, places, signed, _summed_up(np.concatenate(distances)), shares)
+    return FromRaw(mesh, places, signed, summed_up(np.concatenate(distances)), shares)
 
 
 @stoppable
@@ -320,7 +321,7 @@ def deviation_from_reference(mesh: Mesh, reference: Mesh, progress: Progress, ch
         state[1] = begin
         progress.check()
     _ = vertex_areas(places)
-    return FromRaw(mesh, places, signed, _summed_up(np.concatenate(distances or [np.zeros(0)])), shares)
+    return FromRaw(mesh, places, signed, summed_up(np.concatenate(distances or [np.zeros(0)])), shares)
 
 
 def deviation_from_form(mesh: Mesh, form: Form, triangles: np.ndarray) -> FromRaw:
@@ -331,7 +332,7 @@ def deviation_from_form(mesh: Mesh, form: Form, triangles: np.ndarray) -> FromRa
     areas = mesh.areas
     shares = areas / areas.sum() if areas.sum() > 0 else np.array([1.0, 0.0, 0.0])
     _ = vertex_areas(mesh)
-    return FromRaw(mesh, mesh, signed, _summed_up(np.abs(off)), shares)
+    return FromRaw(mesh, mesh, signed, summed_up(np.abs(off)), shares)
 
 
 @remembered
@@ -347,7 +348,7 @@ def share_within(found: FromRaw, tolerance: float) -> float:
     Examples
     --------
     >>> flat = Mesh([[0, 0, 0], [1, 0, 0], [0, 1, 0]], [[0, 1, 2]])
-    >>> off = FromRaw(flat, flat, np.array([0.0, 0.1, 0.3], dtype=np.float32), _summed_up(np.zeros(0)), np.zeros(3))
+    >>> off = FromRaw(flat, flat, np.array([0.0, 0.1, 0.3], dtype=np.float32), summed_up(np.zeros(0)), np.zeros(3))
     >>> round(share_within(off, 0.2), 3)
     0.667
     """

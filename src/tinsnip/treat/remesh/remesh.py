@@ -16,7 +16,7 @@ from tinsnip.regions import Region
 from tinsnip.space.singles import as_files_hold
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.survey.crossings import new_crossings
-from tinsnip.survey.deviation import largest_deviation
+from tinsnip.survey.deviation import Deviation, largest_deviation, summed_up
 from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.reduce.charts import chart_of
 from tinsnip.treat.reduce.sheets import cut_into_sheets
@@ -155,9 +155,10 @@ class Remesh(Treatment):
         return self._told(mesh, result, edge, crossed, bool(tried[0][0] and not crossed), progress)
 
     def _told(self, mesh: Mesh, result: Mesh, edge: float, crossed: int, finer: bool, progress: Progress) -> Outcome:
-        measured = largest_deviation(result, mesh, progress)
+        measured = _off(result, mesh, progress, self.adaptive)
         text = f"Remeshed with edges of {'at most ' * self.adaptive}{edge:.3g} mm to "
-        text += f"{counted(len(result.faces), 'triangle')}, within {at_most(measured.max)} mm"
+        text += f"{counted(len(result.faces), 'triangle')}, within {'' if self.adaptive else 'about '}"
+        text += f"{at_most(measured.max)} mm"
         text += ", shorter where it would cross itself else" * finer
         if crossed:
             text += f", crossing itself in {counted(crossed, 'place')}"
@@ -223,6 +224,17 @@ def _anew(
         size = np.clip(edge_lengths(sound), shortest, size)
     made = remeshed(sound.vertices, sound.faces, sound.twins, size, own, creases, kinds, progress, resize)
     return _derived(mesh, sound, made, label, kinds)
+
+
+def _off(result: Mesh, before: Mesh, progress: Progress, surely: bool) -> Deviation:
+    """How far two surfaces lie off each other: a bound, or at the vertices of one and the middles of the other."""
+    if surely:
+        return largest_deviation(result, before, progress)
+    progress.step("Measuring the deviation")
+    middles = result.vertices[result.faces].mean(axis=1)
+    away = [closest_points(m.tree, p, polled_here())[0] for m, p in ((before, middles), (result, before.vertices))]
+    check_here()
+    return summed_up(np.concatenate(away))
 
 
 def _shorten_where_far(mesh: Mesh, result: Mesh, limit: float, size: np.ndarray) -> None:

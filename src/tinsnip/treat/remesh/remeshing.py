@@ -30,7 +30,8 @@ from tinsnip.treat.remesh.relaxing import relaxed
 
 __all__ = ["Remeshed", "remeshed"]
 
-_ROUNDS, _ROUNDS_RESIZED = 6, 10
+_SOME = 100_000
+_ROUNDS, _ROUNDS_RESIZED = 4, 10
 _RELAXED = 3
 """How often vertices are drawn to the middle of their neighbours, a round."""
 _SPLITS = 12
@@ -205,9 +206,9 @@ class _Work:
         self.origin[(moved != self.P).any(axis=1)] = -1
         self.P = moved
 
-    def edges(self) -> np.ndarray:
-        """Length of the edges over what is wanted, shape (E,)."""
-        half = np.flatnonzero(self.twins < np.arange(len(self.twins)))
+    def edges(self, most: int) -> np.ndarray:
+        """Length of edges, about so many at most, over what is wanted."""
+        half = np.arange(0, len(self.twins), max(1, len(self.twins) // most))
         corner = self.faces.ravel()
         a, b = corner[half], corner[half - half % 3 + (half + 1) % 3]
         return np.linalg.norm(self.P[a] - self.P[b], axis=1) / (0.5 * (self.size[a] + self.size[b]))
@@ -261,12 +262,12 @@ def remeshed(
     lines = _tree_of_lines(vertices, faces, twins, creases.kind)
     work = _Work(vertices, faces, twins, size, label, creases, held_from)
     progress.check()
-    share = float(work.edges().max(initial=0.0))
+    share = float(work.edges(len(work.twins)).max(initial=0.0))
     while share > LONGEST:  # the longest first, or long thin triangles become many more
         share = max(0.5 * share, LONGEST)
         work.split(share, state)
         progress.check()
-    share = float(np.median(work.edges())) if len(work.faces) else 1.0
+    share = float(np.median(work.edges(_SOME))) if len(work.faces) else 1.0
     while share < SHORTEST:
         share = min(_GROWTH * share, SHORTEST)
         if work.collapse(share, state):
