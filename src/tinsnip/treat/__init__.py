@@ -31,6 +31,7 @@ from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.pieces.mergescans import MergeScans
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.remesh.remesh import Remesh
+from tinsnip.treat.remesh.subdivide import Subdivide
 from tinsnip.treat.repair.mend import Mend
 from tinsnip.treat.repair.orient import Orient
 from tinsnip.treat.repair.pullin import PullIn
@@ -38,6 +39,7 @@ from tinsnip.treat.repair.seams import WeldSeams
 from tinsnip.treat.repair.sweep import Sweep
 from tinsnip.treat.repair.untangle import MendCrossings
 from tinsnip.treat.repair.weld import Weld
+from tinsnip.treat.shape.bend import Bend
 from tinsnip.treat.shape.brush import BrushStroke
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
@@ -84,7 +86,9 @@ TREATMENTS: dict[str, type[Treatment]] = {
         AddSolid,
         Smooth,
         BrushStroke,
+        Bend,
         Remesh,
+        Subdivide,
         Reduce,
     )
 }
@@ -105,6 +109,7 @@ __all__ = [
     "AlignAll",
     "Assembled",
     "Assembly",
+    "Bend",
     "BoxSnip",
     "BrushStroke",
     "CloseWindow",
@@ -142,6 +147,7 @@ __all__ = [
     "StraightSnip",
     "Stretch",
     "Strip",
+    "Subdivide",
     "Sweep",
     "TellOpenings",
     "Thicken",

@@ -15,6 +15,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.form import Form
 from tinsnip.app.widgets.panels import Column, Panel, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
@@ -35,6 +36,7 @@ class Tray(Panel):
 
     def add_offers(self, station: str) -> None:
         """Offer the treatments and tools that say they belong to the station, below what it has itself."""
+        self.offered: dict[str, tuple[Form, Button]] = {}
         for treatment in TREATMENTS.values():
             if treatment.station == station:
                 place, form = self.place_for(treatment.name), Form(treatment())
@@ -42,6 +44,7 @@ class Tray(Panel):
                 place.add(form)
                 button = place.button(treatment.title, lambda form=form: self._apply(form))
                 self.belong(button, *form.controls())
+                self.offered[treatment.name] = form, button
         self.offer_tools([kind(self.view) for kind in offered_tools(station)])
         self.give_keys()
 
@@ -69,6 +72,7 @@ class Tray(Panel):
         self.session.do_all([Mend(), Orient()])
 
     def _apply(self, form: Form) -> None:
+        """Do what a form says, to what is selected where it can be."""
         try:
             action = form.action()
         except ValueError as error:
@@ -87,12 +91,14 @@ class PartedTray(Tray):
 
     about: Mapping[str, str]
     """What each part does, by its name, which is that of its pictogram too."""
+    across: int = 5
+    """How many pictograms stand side by side."""
 
     def build_parts(self) -> None:
         """Make the row, and a section for each part; the first is in hand."""
         self.part = next(iter(self.about))
         self.parts = {name: Section() for name in self.about}
-        self.part_row = PictogramRow()
+        self.part_row = PictogramRow(self.across)
         self.add(self.part_row)
         for name, section in self.parts.items():
             self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))

@@ -7,7 +7,7 @@ from tinsnip.app.stations.station import PartedTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.brush import BrushTool
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.app.widgets.panels import Section
+from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
 from tinsnip.survey.surfaces import surface_of
@@ -26,6 +26,7 @@ _ABOUT = {
     "Untangle": "Untangle what makes no surface or crosses itself.",
     "Smooth": "Take scanner noise off by rule; the part keeps its size, open edges stay.",
     "Remesh": "The same surface in even triangles; edges, rims and colours stay.",
+    "Bend": "Bend, taper or twist the part between two places along an axis.",
     "Brush": "Work the surface by hand; colour and texture stay, every stroke is a step.",
 }
 
@@ -33,8 +34,9 @@ _ABOUT = {
 class SurfaceTray(PartedTray):
     """Untangling, smoothing, meshing anew, and brushes."""
 
-    title = "Surface: untangle, smooth, remesh, brush"
+    title = "Surface: untangle, smooth, remesh, bend, brush"
     about = _ABOUT
+    across = 3
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.brush = BrushTool(view)
@@ -94,6 +96,23 @@ class SurfaceTray(PartedTray):
         part.add(self.options)
         self.brush_told = part.explain()
 
+    def add_offers(self, station: str) -> None:
+        super().add_offers(station)
+        form, button = self.offered["bend"]
+        button.hide()  # the one below does it
+        form.changed.connect(self._show_bend)
+        self._show_bend()
+
+    def _show_bend(self) -> None:
+        """Show what matters for a bend, a taper or a twist."""
+        form = self.offered["bend"][0]
+        how = form.field("how").value()
+        for name, hows in (("angle_degrees", "bend twist"), ("towards_degrees", "bend"), ("end_size_percent", "taper")):
+            form.field(name).setVisible(how in hows.split())
+
+    def place_for(self, name: str) -> Column:
+        return {"subdivide": self.parts["Remesh"], "bend": self.parts["Bend"]}.get(name, self)
+
     # ---- brushes
 
     def take(self, name: str) -> None:
@@ -126,6 +145,8 @@ class SurfaceTray(PartedTray):
             self.untangle()
         elif self.part == "Smooth":
             self.smooth()
+        elif self.part == "Bend":
+            self._apply(self.offered["bend"][0])
         elif self.part == "Remesh":
             self.session.apply(self.remeshing.treatment())
         elif self.view.hand.tool is self.brush:
@@ -163,6 +184,8 @@ class SurfaceTray(PartedTray):
     def _offer_by_hand(self) -> None:
         if self.part == "Smooth":
             self.offer("Smooth the surface")
+        elif self.part == "Bend":
+            self.offer("Bend, taper or twist")
         elif self.part == "Remesh":
             self.offer(*self.remeshing.offer())
         else:

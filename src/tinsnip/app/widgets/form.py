@@ -70,7 +70,9 @@ class Form(QWidget):
 
 
 def _label(name: str) -> str:
-    words = name.removesuffix("_mm").replace("_", " ")
+    for unit in ("_mm", "_degrees", "_percent"):  # these stand behind the number
+        name = name.removesuffix(unit)
+    words = name.replace("_", " ")
     return words[:1].upper() + words[1:]
 
 

@@ -160,6 +160,14 @@ def _remesh(p: QPainter, ink: QColor) -> None:
     p.drawPolygon(QPolygonF([QPointF(7, 12), QPointF(17, 12), QPointF(12, 21)]))
 
 
+def _bend(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(4, 13, 7, 9))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawArc(QRectF(4, 3, 20, 20), 90 * 16, 90 * 16)
+    p.drawArc(QRectF(11, 10, 8, 8), 90 * 16, 90 * 16)
+    p.drawLine(QPointF(14, 3), QPointF(14, 10))
+
+
 def _brush_of(p: QPainter, ink: QColor, name: str) -> None:
     before, after = _PROFILES[name]
     xs = (1, 5, 8.5, 12, 15.5, 19, 23)
@@ -247,7 +255,7 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "straight": _straight, "round": _round, "box": _box, "outline": _outline, "traced": _traced, "brush": _brush,
     "flat": _flat, "shell": _shell, "select-outline": _select_outline, "rows": _rows, "rule": _rule, "colour": _colour,
     "group": _group, "tidy": _tidy, "backdrop": _backdrop, "stand": _stand, "align": _align,
-    "datums": _datums, "untangle": _untangle, "remesh": _remesh,
+    "datums": _datums, "untangle": _untangle, "remesh": _remesh, "bend": _bend,
     **{f"brush {name}": (lambda p, ink, name=name: _brush_of(p, ink, name)) for name in _PROFILES},
     "strip": _strip, "notch": _notch, "tooth": _tooth,
     "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,

@@ -1,0 +1,143 @@
+"""Subdividing, bending, tapering and twisting, against what can be worked out by hand."""
+
+import unittest
+
+import numpy as np
+from PySide6.QtCore import Qt
+
+from tests import specimens
+from tests.hands import WindowTest
+from tests.random_scans import random_scan
+from tests.seeds import seeds
+from tests.test_remesh import COLOURS, coloured
+from tinsnip.errors import BadInput
+from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.regions import Region
+from tinsnip.survey.crossings import crossings_of
+from tinsnip.treat import Bend, Context, Subdivide
+
+BOX = Mesh(
+    [[x, y, z] for x in (0.0, 4.0) for y in (0.0, 4.0) for z in (0.0, 20.0)],
+    [[0, 1, 3], [0, 3, 2], [4, 6, 7], [4, 7, 5], [0, 4, 5], [0, 5, 1], [2, 3, 7], [2, 7, 6], [0, 2, 6], [0, 6, 4],
+     [1, 5, 7], [1, 7, 3]],
+)  # fmt: skip
+
+
+def fine_box() -> Mesh:
+    return Subdivide(times=5).apply(BOX, Context()).mesh
+
+
+class Subdividing(unittest.TestCase):
+    def test_the_same_surface_in_four_and_no_cracks(self) -> None:
+        shape = specimens.bored_box(60.0, 48)
+        chosen = shape.mesh.vertices[shape.mesh.faces].mean(axis=1)[:, 0] > 0
+        mesh = coloured(shape.mesh, 60.0)
+        for only, times, count in ((Region(), 2, 16 * len(chosen)), (Region.of(mesh, chosen), 1, None)):
+            new = Subdivide(times=times, only=only).apply(mesh, Context()).mesh
+            self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+            self.assertEqual(crossings_of(new).total, 0)
+            self.assertAlmostEqual(new.volume / mesh.volume, 1.0, places=6)
+            self.assertAlmostEqual(new.area / mesh.area, 1.0, places=6)
+            self.assertFalse((new.provenance == SHIFTED).any())
+            self.assertLess(np.abs(new.colour - 255 * (0.5 + new.vertices / 240.0 @ COLOURS.T)).max(), 1.6)
+            corners = new.vertices[new.faces].reshape(-1, 3) @ COLOURS.T[:, :2] / 60.0
+            self.assertLess(np.abs(new.attributes["texture"].values - corners).max(), 1e-5)
+            if count:
+                self.assertEqual(len(new.faces), count)
+        away = specimens.triangle_set(
+            mesh.vertices, mesh.faces[~chosen & ~np.isin(mesh.faces, mesh.faces[chosen]).any(axis=1)]
+        )
+        self.assertLessEqual(away, specimens.triangle_set(new.vertices, new.faces))
+
+    def test_loop_rounds_a_polyhedron_and_keeps_the_border(self) -> None:
+        ball = specimens.sphere(60.0, 6)
+        rough = np.abs(ball.distance(ball.mesh.vertices[ball.mesh.faces].mean(axis=1))).max()
+        new = Subdivide(times=3, smooth=True).apply(ball.mesh, Context()).mesh
+        radius = np.linalg.norm(new.vertices, axis=1)
+        self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+        self.assertLess(np.ptp(radius), 0.6 * rough)  # rounder than it was, if a little smaller
+        # a regular grid's inner vertices: 5/8 itself and 1/16 of each neighbour
+        grid = Mesh(
+            [[x, y, float(x == y == 2)] for x in range(5) for y in range(5)], specimens.grid_faces(5, 5, False, False)
+        )
+        flat = Subdivide(smooth=True).apply(grid, Context()).mesh
+        self.assertAlmostEqual(flat.vertices[12, 2], 5 / 8, places=6)
+        rim = np.unique(grid.faces.ravel()[grid.loops.halfedges])
+        self.assertTrue(np.array_equal(flat.vertices[rim], grid.vertices[rim]))
+
+    def test_no_scan_comes_out_worse(self) -> None:
+        for seed in seeds(24, "subdivide"):
+            mesh = random_scan(seed).mesh
+            for smooth in (False, True):
+                with self.subTest(seed=seed, smooth=smooth):
+                    new = Subdivide(smooth=smooth).apply(mesh, Context()).mesh
+                    proper = (mesh.faces != np.roll(mesh.faces, 1, axis=1)).all(axis=1).sum()
+                    self.assertEqual(len(new.faces), len(mesh.faces) + 3 * proper)
+                    self.assertEqual((new.edges.open, new.edges.flipped), (2 * mesh.edges.open, 2 * mesh.edges.flipped))
+                    self.assertTrue(np.isfinite(new.vertices).all())
+        with self.assertRaisesRegex(BadInput, "are the most"):
+            Subdivide(times=6).apply(specimens.sphere(10.0, 50).mesh, Context())
+
+
+class Deforming(unittest.TestCase):
+    def test_a_box_bent_tapered_and_twisted_has_the_volume_that_is_worked_out(self) -> None:
+        box = fine_box()
+        for how, named, volume in (
+            ("bend", {"angle_degrees": 90.0}, 320.0),  # Pappus: its middle goes its length
+            ("bend", {"angle_degrees": -60.0, "towards_degrees": 90.0}, 320.0),
+            ("twist", {"angle_degrees": 90.0}, 320.0),
+            ("taper", {"end_size_percent": 50.0}, 320.0 * (1 + 0.5 + 0.25) / 3),
+        ):
+            with self.subTest(how, **named):
+                new = Bend(how=how, **named).apply(box, Context()).mesh
+                self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+                self.assertEqual(crossings_of(new).total, 0)
+                self.assertAlmostEqual(new.volume / volume, 1.0, delta=3e-3)
+        end = Bend(angle_degrees=90.0).apply(box, Context()).mesh
+        far = 20.0 / (np.pi / 2)
+        self.assertTrue(np.allclose(end.vertices[:, 0].max(), 2.0 + far, atol=1e-5))  # towards x, one radius away
+        self.assertTrue(np.allclose(end.vertices[:, 2].max(), far + 2.0, atol=1e-5))
+
+    def test_what_lies_below_stays_and_beyond_goes_along(self) -> None:
+        box = fine_box()
+        new = Bend(angle_degrees=45.0, from_mm=5.0, to_mm=10.0).apply(box, Context()).mesh
+        below, beyond = box.vertices[:, 2] <= 5.0, box.vertices[:, 2] >= 10.0
+        self.assertTrue(np.array_equal(new.vertices[below], box.vertices[below]))
+        old, now = box.vertices[beyond], new.vertices[beyond]
+        self.assertTrue(
+            np.allclose(np.linalg.norm(old - old[0], axis=1), np.linalg.norm(now - now[0], axis=1), atol=1e-4)
+        )
+        self.assertFalse(
+            (new.provenance[(box.faces[:, :, None] == np.flatnonzero(below)).any(axis=2).all(axis=1)] == SHIFTED).any()
+        )
+        with self.assertRaisesRegex(BadInput, "fold onto itself"):
+            Bend(angle_degrees=700.0).apply(box, Context())
+        with self.assertRaisesRegex(BadInput, "not beyond"):
+            Bend(from_mm=9.0, to_mm=3.0).apply(box, Context())
+        self.assertIn("remesh first", Bend(how="twist", angle_degrees=90.0).apply(BOX, Context()).text)
+
+
+class InTheWindow(WindowTest):
+    size = (900, 640)
+
+    def test_subdivided_and_bent_from_the_tray(self) -> None:
+        self.put_up(fine_box())
+        count = len(self.session.mesh.faces)
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Remesh")
+        self.click(tray.offered["subdivide"][1])
+        self.assertEqual(len(self.session.mesh.faces), 4 * count)
+        tray.choose("Bend")
+        form = tray.offered["bend"][0]
+        self.assertTrue(form.field("towards_degrees").isVisible())
+        self.assertFalse(form.field("end_size_percent").isVisible())
+        self.type_number(form.field("angle_degrees").spin, "60")
+        self.click(tray.copper)
+        step = self.session.job.log[-1]
+        self.assertEqual((step.action.name, step.action.angle_degrees), ("bend", 60.0))
+        self.assertGreater(self.session.mesh.size[0], 8.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
