@@ -23,6 +23,7 @@ _COMMANDS = {
     "merge": "combine:merge",
     "datums": "datums:datums",
     "remesh": "remesh:remesh",
+    "slices": "slices:slices",
     "compare": "check:compare",
     "routines": "run:routines",
     "warm": "warm:warm",

@@ -133,7 +133,7 @@ def treatments() -> dict[str, type[Treatment]]:
     Examples
     --------
     >>> sorted(tinsnip.treatments())[:3]
-    ['add-solid', 'brush', 'close-window']
+    ['add-solid', 'bend', 'brush']
     """
     return dict(TREATMENTS)
 

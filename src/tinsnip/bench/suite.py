@@ -38,6 +38,7 @@ from tinsnip.progress import Progress
 from tinsnip.regions.outlined import Sight, outlined
 from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.rigid import moved_points, small_move
+from tinsnip.space.slicing import slice_layers
 from tinsnip.space.tree import build_tree, closest_points, first_hits
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
@@ -97,6 +98,7 @@ BARS = {
     "offset-500k": 40.0,
     "walls-500k": 12.0,
     "remesh-500k": 10.0,
+    "slices-1m": 2.0,
     "recast-384": 15.0,
     "align-1m": 3.0,
     "pose-1m": 4.0,
@@ -257,7 +259,7 @@ def run_benchmarks(triangles: int, note: Callable[[str], None], only: set[str] |
     row("view-buffers", lambda: make_buffers(fresh(), Progress()))
     crossed = _crossed(vertices)
     row("crossings", lambda: crossings_and_folds(crossed, faces))
-    if only is None or any(name.endswith("-500k") or name == "recast-384" for name in only):
+    if only is None or any(name.endswith("-500k") or name in ("recast-384", "slices-1m") for name in only):
         _time_at_half_a_million(rows, note, only)
     _time_pieces(rows, note, only)
     seamed = _in_patches(vertices, faces)
@@ -383,6 +385,9 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
             remember(one, crossings_of, Crossings(none, none))
         Combine(how="join").apply(pair, Context())
 
+    million = Mesh(*grid_torus(1_000_000))
+    levels = np.linspace(*million.box[:, 2], 2002)[1:-1]
+    million.twins  # noqa: B018 - known of every mesh that was looked over
     for name, mesh, work in (
         ("join-500k", torus, join),
         ("crossings-500k", torus, lambda: crossings_and_folds(crossed, torus.faces)),
@@ -390,6 +395,7 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
         ("offset-500k", torus, lambda: Offset(by_mm=2.0).apply(torus, Context())),
         ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
         ("remesh-500k", torus, lambda: Remesh().apply(Mesh(torus.vertices, torus.faces), Context())),
+        ("slices-1m", million, lambda: slice_layers(million.vertices, million.faces, million.twins, levels)),
         ("recast-384", scanned, recast),
     ):
         if only is not None and name not in only:
