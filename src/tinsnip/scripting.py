@@ -11,7 +11,7 @@ from typing import Any
 from tinsnip.errors import BadInput
 from tinsnip.formats import Scan, read_scan, write_mesh
 from tinsnip.job import Budget, built_in_routines, load_routine
-from tinsnip.job.batch import run_file
+from tinsnip.job.batch import Order, run_file
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
@@ -289,7 +289,7 @@ def run(
     target = Path(out)
     budget = Budget(triangles, max_bytes, max_deviation)
     ending = target.suffix.lstrip(".").lower()
-    return run_file(Path(file), target, chosen, budget, ending, unit, provenance, progress)
+    return run_file(Path(file), target, Order(chosen, budget, ending, unit, provenance), progress)
 
 
 def _named(known: dict[str, Any], name: str, fields: dict[str, Any]) -> Any:

@@ -1,6 +1,7 @@
 """Routines: run on scans, and listed."""
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,14 +12,18 @@ from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, format_for
 from tinsnip.job import (
     Budget,
+    Order,
     built_in_routines,
     is_job_file,
     load_routine,
     open_job,
     routine_of,
     run_on,
+    scans_among,
     targets_of,
 )
+from tinsnip.job.resuming import Done
+from tinsnip.progress import DONE
 from tinsnip.terminal import told_what_was_written
 from tinsnip.words import percent
 
@@ -39,6 +44,9 @@ __all__ = ["routines", "run"]
 @VOIDS
 @click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
+@click.option("--workers", type=click.IntRange(1, 256), metavar="N", help="So many scans at a time.")
+@click.option("--cluster", metavar="ADDRESS", help="On a Dask cluster whose machines all reach the files.")
+@click.option("--resume", is_flag=True, help="What an earlier run into this folder has done is not done again.")
 @JSON
 def run(
     routine: str,
@@ -54,9 +62,12 @@ def run(
     voids: str | None,
     replace: bool,
     settings: tuple[str, ...],
+    workers: int | None,
+    cluster: str | None,
+    resume: bool,
     as_json: bool,
 ) -> None:
-    """Run ROUTINE on FILES. Exit 0 all ready, 1 some not ready, 2 bad input or bad routine."""
+    """Run ROUTINE on FILES: files, folders, patterns. Exit 0 all ready, 1 some not ready, 2 bad input or routine."""
     chosen = load_routine(routine).with_settings(list(settings))
     if recast is not None:
         chosen = chosen.with_recast(recast)
@@ -64,23 +75,57 @@ def run(
     budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
-    targets = targets_of(files, out, format_for(format_name).suffix, replace)
-    results, failed = [], False
-    with told_what_was_written([target for _, target in targets]):
-        for file, result in run_on(targets, chosen, budget, format_name, unit, provenance, shown, voids == "keep"):
+    if workers and cluster:
+        raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
+    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep")
+    done = Done(out, order)
+    scans = scans_among(files)
+    targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())
+    known = {file: done.facts_of(file, target) for file, target in targets} if resume else {}
+    left = [pair for pair in targets if known.get(pair[0]) is None]
+    found: dict[Path, dict[str, Any]] = {}
+    for file, target in targets:
+        if (facts := known.get(file)) is not None:
+            found[file] = facts
+            if not as_json:
+                click.echo(f"{file} -> {target}: done before. {facts['state']}")
+    noted, target_of = len(targets) > 1 or resume, dict(targets)
+    if noted and left:
+        done.begin(target for _, target in left)
+    with told_what_was_written([target for _, target in left]):
+        for file, result in _worked_on(left, order, workers, cluster):
             if isinstance(result, Exception):
                 text = told(result)
                 click.echo(f"tinsnip: {text}", err=True)
-                results.append({"file": str(file), "error": text})
-                failed = True
+                found[file] = {"file": str(file), "error": text}
                 continue
-            facts = result.facts()
-            results.append(facts)
+            found[file] = result
+            if noted:
+                done.note(file, target_of[file], result)
             if not as_json:
-                _print_result(facts)
+                _print_result(result)
+    results = [found[file] for file, _ in targets]
+    failed = any("error" in one for one in results)
     if as_json:
         click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
     raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)
+
+
+def _worked_on(
+    targets: list[tuple[Path, Path]], order: Order, workers: int | None, cluster: str | None
+) -> Iterator[tuple[Path, dict[str, Any] | Exception]]:
+    """What comes of each scan, in this process or in others."""
+    if not targets or not (workers or cluster):
+        yield from run_on(targets, order, shown)
+        return
+    from tinsnip.job.workers import run_on_workers
+
+    with shown("Working on scans") as progress:
+        state = progress.step("Working on scans", len(targets))
+        for count, one in enumerate(run_on_workers(targets, order, workers or 0, cluster or ""), 1):
+            state[DONE] = count
+            progress.label = f"{count} of {len(targets)} done"
+            yield one
 
 
 def _print_result(facts: dict[str, Any]) -> None:

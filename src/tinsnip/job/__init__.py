@@ -1,6 +1,6 @@
 """The document: pieces, the log with its cursor, job files, routines, release."""
 
-from tinsnip.job.batch import Budget, Result, run_on, targets_of
+from tinsnip.job.batch import Budget, Order, run_on, scans_among, targets_of
 from tinsnip.job.bookkeeping import CopyAsVariant, Open, Remove, Rename, SetUnit
 from tinsnip.job.datumsteps import FitDatums, MakeDatum, RemoveDatums, RenameDatum, ToAxes
 from tinsnip.job.job import Job
@@ -24,6 +24,7 @@ __all__ = [
     "MakeDatum",
     "Open",
     "OpenedJob",
+    "Order",
     "Origin",
     "Piece",
     "Planned",
@@ -32,7 +33,6 @@ __all__ = [
     "Rename",
     "RenameDatum",
     "Replayed",
-    "Result",
     "Routine",
     "RoutineStep",
     "Run",
@@ -54,6 +54,7 @@ __all__ = [
     "routine_of",
     "run_on",
     "save_job",
+    "scans_among",
     "step_of_outcome",
     "targets_of",
     "unfinished_folder",

@@ -1,13 +1,14 @@
 """A routine on many files: each read, worked on, written, read back and judged, and what is to be said of it."""
 
-from collections.abc import Callable, Iterator
+import glob
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import Scan, read_scan
+from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.job.release import release
 from tinsnip.job.routine import Routine, Run
 from tinsnip.progress import Progress
@@ -16,7 +17,7 @@ from tinsnip.survey.readiness import Check, Readiness
 from tinsnip.survey.strays import with_voids_meant
 from tinsnip.treat import Reduce
 
-__all__ = ["Budget", "Result", "run_file", "run_on", "targets_of"]
+__all__ = ["Budget", "Order", "run_file", "run_on", "scans_among", "targets_of"]
 
 _TRIES = 4
 _UNUSUAL_MM = (1.0, 1000.0)
@@ -40,6 +41,32 @@ class Budget:
             When no solid keeps to it.
         """
         return routine.with_budget(self.triangles, self.max_bytes, format_name, self.max_deviation, coloured)
+
+
+@dataclass(frozen=True)
+class Order:
+    """What is to be done with each scan.
+
+    Attributes
+    ----------
+    routine : Routine
+    budget : Budget
+    format_name : str
+        A key of `FORMATS`.
+    unit : str or None
+        Guessed where None.
+    provenance : bool
+        Whether the file says what was measured and what made.
+    keep_voids : bool
+        Whether closed inner skins are meant, as those of a hollow part are.
+    """
+
+    routine: Routine
+    budget: Budget = Budget()
+    format_name: str = "stl"
+    unit: str | None = None
+    provenance: bool = False
+    keep_voids: bool = False
 
 
 @dataclass(frozen=True)
@@ -78,8 +105,47 @@ class Result:
         }
 
 
-def targets_of(files: tuple[Path, ...], out: Path, suffix: str, replace: bool = False) -> list[tuple[Path, Path]]:
+def scans_among(paths: Iterable[Path]) -> list[Path]:
+    """The scans that paths name: files, all scans in a folder, and what fits a pattern such as ``part-*.ply``.
+
+    Parameters
+    ----------
+    paths : iterable of Path
+
+    Returns
+    -------
+    list of Path
+        Each once, in the order named; those of a folder or a pattern by name. A file that is not there is among them,
+        so that it is said.
+
+    Raises
+    ------
+    BadInput
+        When a folder or a pattern has no scan.
+    """
+    endings = {form.suffix for form in FORMATS.values()}
+    found: dict[Path, None] = {}
+    for path in paths:
+        if path.is_dir():
+            some = sorted(f for f in path.iterdir() if f.suffix.lower() in endings and f.is_file() and f.name[0] != ".")
+            if not some:
+                raise BadInput(f"{path}: no scan in this folder; name another, or the files")
+        elif not path.exists() and glob.has_magic(str(path)):
+            some = sorted(Path(f) for f in glob.glob(str(path), recursive=True) if Path(f).is_file())
+            if not some:
+                raise BadInput(f"{path}: nothing fits this pattern; name another, or the files")
+        else:
+            some = [path]
+        found.update(dict.fromkeys(some))
+    return list(found)
+
+
+def targets_of(
+    files: Iterable[Path], out: Path, suffix: str, replace: bool = False, ours: Iterable[Path] = ()
+) -> list[tuple[Path, Path]]:
     """Where each result goes.
+
+    Those of `ours` are results of the same run that may be there already.
 
     Raises
     ------
@@ -91,6 +157,7 @@ def targets_of(files: tuple[Path, ...], out: Path, suffix: str, replace: bool = 
         out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise BadInput(f"{out}: {(error.strerror or str(error)).lower()}; choose a folder for the results") from error
+    files, own = list(files), set(ours)
     raw = {file.resolve() for file in files}
     found: list[tuple[Path, Path]] = []
     taken: set[Path] = set()
@@ -102,7 +169,7 @@ def targets_of(files: tuple[Path, ...], out: Path, suffix: str, replace: bool = 
             raise BadInput(f"{target}: is a raw scan of this run and is never overwritten; choose another --out")
         if target in taken:
             raise BadInput(f"{target}: two scans would have this name; run them into different folders")
-        if target.exists() and not replace:
+        if target.exists() and not replace and target not in own:
             raise BadInput(f"{target}: is there already; add --replace to replace it, or choose another --out")
         taken.add(target)
         found.append((file, target))
@@ -110,70 +177,42 @@ def targets_of(files: tuple[Path, ...], out: Path, suffix: str, replace: bool = 
 
 
 def run_on(
-    targets: list[tuple[Path, Path]],
-    routine: Routine,
-    budget: Budget,
-    format_name: str,
-    unit: str | None,
-    provenance: bool,
-    shown: Callable[[str], AbstractContextManager[Progress]],
-    keep_voids: bool = False,
-) -> Iterator[tuple[Path, Result | Exception]]:
-    """Run a routine on scans, one after another; one that goes wrong does not stop the others.
+    targets: Iterable[tuple[Path, Path]], order: Order, shown: Callable[[str], AbstractContextManager[Progress]]
+) -> Iterator[tuple[Path, dict[str, Any] | Exception]]:
+    """Work on scans, one after another; one that goes wrong does not stop the others.
 
     Parameters
     ----------
-    targets : list of (Path, Path)
+    targets : iterable of (Path, Path)
         Each scan, and where its result goes.
-    routine : Routine
-    budget : Budget
-    format_name : str
-        A key of `FORMATS`.
-    unit : str or None
-        Guessed where None.
-    provenance : bool
+    order : Order
     shown : callable
         Gives the progress of the work on a file of a name.
-    keep_voids : bool
-        Whether closed inner skins are meant, as those of a hollow part are.
 
     Yields
     ------
     file : Path
-    result : Result or Exception
+    result : dict or Exception
+        What the command line's JSON says of it.
     """
     for file, target in targets:
         try:
             with shown(file.name) as progress:
-                yield file, run_one(file, target, routine, budget, format_name, unit, provenance, progress, keep_voids)
+                facts = run_file(file, target, order, progress)
         except Exception as error:
             yield file, error
+        else:
+            yield file, facts
 
 
-def run_file(
-    file: Path,
-    target: Path,
-    routine: Routine,
-    budget: Budget | None = None,
-    format_name: str = "stl",
-    unit: str | None = None,
-    provenance: bool = False,
-    progress: Progress | None = None,
-) -> dict[str, Any]:
+def run_file(file: Path, target: Path, order: Order, progress: Progress | None = None) -> dict[str, Any]:
     """Run a routine on one scan: a function of paths and parameters alone, to be run in any process.
 
     Parameters
     ----------
     file, target : Path
         The scan, and where its result goes.
-    routine : Routine
-    budget : Budget, optional
-    format_name : str
-        A key of `FORMATS`.
-    unit : str, optional
-        Guessed by default.
-    provenance : bool
-        Whether the file says what was measured and what made.
+    order : Order
     progress : Progress, optional
         A `SharedProgress` where the work is in another process than whoever watches.
 
@@ -188,23 +227,9 @@ def run_file(
         When the scan cannot be read, is no part, or a step cannot keep its promise.
     """
     progress = progress or Progress()
-    return run_one(file, target, routine, budget or Budget(), format_name, unit, provenance, progress).facts()
-
-
-def run_one(
-    file: Path,
-    target: Path,
-    routine: Routine,
-    budget: Budget,
-    format_name: str,
-    unit: str | None,
-    provenance: bool,
-    progress: Progress,
-    keep_voids: bool = False,
-) -> Result:
-    """Run a routine on one scan, and write what came of it."""
-    scan = read_scan(file, unit, progress)
-    if keep_voids:
+    routine, budget, format_name, provenance = order.routine, order.budget, order.format_name, order.provenance
+    scan = read_scan(file, order.unit, progress)
+    if order.keep_voids:
         scan = replace(scan, mesh=with_voids_meant(scan.mesh))
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
     examination = release(run.mesh, target, format_name, progress, provenance, *run.judged_by)
@@ -221,7 +246,7 @@ def run_one(
         told = f"the file takes {size / 1e6:.4g} MB where {budget.max_bytes / 1e6:g} were asked"
         missed.append(Check("file size", False, told))
     readiness = examination.readiness.also(*run.checks(), *missed)
-    return Result(scan, target, run, examination, readiness, _warnings(scan))
+    return Result(scan, target, run, examination, readiness, _warnings(scan)).facts()
 
 
 def _reduce_further(run: Run, size: float, budget: Budget, progress: Progress) -> bool:

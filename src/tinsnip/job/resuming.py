@@ -1,0 +1,107 @@
+"""What a run over many scans has done already, so that a run that was stopped goes on where it was.
+
+A file of lines beside the results: each run names what it is to write, then each scan that is done has a line. A line
+that was torn by a kill is none.
+"""
+
+import hashlib
+import json
+import os
+from collections.abc import Iterable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from tinsnip import __version__
+from tinsnip.errors import BadInput
+from tinsnip.job.batch import Order
+
+__all__ = ["Done"]
+
+_NAME = ".tinsnip-run.jsonl"
+
+
+def _stamp(path: Path) -> list[int] | None:
+    try:
+        known = path.stat()
+    except OSError:
+        return None
+    return [known.st_size, known.st_mtime_ns]
+
+
+def _key(order: Order) -> str:
+    """The same for orders that come to the same."""
+    own = {
+        "routine": order.routine.model_dump(mode="json"), "budget": asdict(order.budget), "format": order.format_name,
+        "unit": order.unit, "provenance": order.provenance, "keep_voids": order.keep_voids, "version": __version__,
+    }  # fmt: skip
+    return hashlib.sha256(json.dumps(own, sort_keys=True).encode()).hexdigest()
+
+
+class Done:
+    """The record of a folder of results.
+
+    Parameters
+    ----------
+    folder : Path
+    order : Order
+        What is to be done now: what was done by another order has to be done anew.
+    """
+
+    def __init__(self, folder: Path, order: Order) -> None:
+        self._path = folder / _NAME
+        self._key = _key(order)
+        self._lines = self._read()
+
+    def _read(self) -> list[dict[str, Any]]:
+        try:
+            text = self._path.read_text("utf-8")
+        except OSError:
+            return []
+        found = []
+        for line in text.splitlines():
+            try:
+                known = json.loads(line)
+            except ValueError:
+                continue
+            if isinstance(known, dict):
+                found.append(known)
+        return found
+
+    @property
+    def ours(self) -> list[Path]:
+        """Every file that some run into this folder was to write."""
+        return [self._path.parent / str(name) for line in self._lines for name in line.get("targets", [])]
+
+    def facts_of(self, file: Path, target: Path) -> dict[str, Any] | None:
+        """What came of a scan, where it was done by this order, and neither it nor its result has changed since."""
+        for line in reversed(self._lines):
+            if line.get("scan") == str(file.resolve()) and line.get("target") == target.name:
+                same = line.get("order") == self._key
+                same = same and line.get("scan_stamp") == _stamp(file) and line.get("target_stamp") == _stamp(target)
+                return line["facts"] | {"file": str(file), "out": str(target)} if same else None
+        return None
+
+    def begin(self, targets: Iterable[Path]) -> None:
+        """Note what this run is to write."""
+        self._add({"targets": [target.name for target in targets]})
+
+    def note(self, file: Path, target: Path, facts: dict[str, Any]) -> None:
+        """Note that a scan is done."""
+        self._add(
+            {
+                "scan": str(file.resolve()), "scan_stamp": _stamp(file), "order": self._key, "target": target.name,
+                "target_stamp": _stamp(target), "facts": facts,
+            }
+        )  # fmt: skip
+
+    def _add(self, line: dict[str, Any]) -> None:
+        try:
+            with self._path.open("a", encoding="utf-8") as file:
+                # a line that was torn off is ended first
+                file.write(("" if file.tell() == 0 else "\n") + json.dumps(line))
+                file.flush()
+                os.fsync(file.fileno())
+        except OSError as error:
+            raise BadInput(f"{self._path}: {error.strerror or error}; make room, or choose another --out") from error
+        self._lines.append(line)
