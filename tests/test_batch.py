@@ -17,9 +17,8 @@ from tests.random_scans import random_scan
 from tests.test_command_line import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
-from tinsnip.job import scans_among
-
-RECORD = ".tinsnip-run.jsonl"
+from tinsnip.job import Order, load_routine, scans_among
+from tinsnip.job.resuming import Done
 
 
 def until(told: str, holds: object, seconds: float = 120.0) -> None:
@@ -60,8 +59,11 @@ class Batches(unittest.TestCase):
                 self.assertEqual(one.get(key), other.get(key), one["file"])
 
     @staticmethod
-    def count(out: Path) -> int:
-        return (out / RECORD).read_text().count('"facts"') if (out / RECORD).exists() else 0
+    def record(out: Path) -> Path:
+        return Done(out, Order(load_routine("print-solid"))).path
+
+    def count(self, out: Path) -> int:
+        return self.record(out).read_text().count('"facts"') if self.record(out).exists() else 0
 
     def command(self, out: Path, *more: str) -> list[str]:
         return [sys.executable, "-m", "tinsnip", "run", "print-solid", str(self.scans), "--out", str(out), *more]
@@ -88,14 +90,14 @@ class Batches(unittest.TestCase):
             work = subprocess.Popen(self.command(out, "--resume"), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
             until(
                 f"{kept} are done",
-                lambda n=kept: (out / RECORD).exists() and (out / RECORD).read_text().count('"facts"') >= n,
+                lambda n=kept: self.count(out) >= n,
             )
             work.send_signal(signal.SIGKILL)
             work.wait()
-        with (out / RECORD).open("a") as record:
+        with self.record(out).open("a") as record:
             record.write('\n{"scan": "torn o')
         before = {one: one.stat().st_mtime_ns for one in out.glob("*.stl")}
-        done = {json.loads(line)["target"] for line in (out / RECORD).read_text().splitlines() if '"facts"' in line}
+        done = {json.loads(line)["target"] for line in self.record(out).read_text().splitlines() if '"facts"' in line}
         ran = inside("run", "print-solid", self.scans, "--out", out, "--resume", "--json")
         self.same(out, json.loads(ran.stdout)["results"])
         for one in out.glob("*.stl"):

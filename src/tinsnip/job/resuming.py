@@ -1,16 +1,20 @@
 """What a run over many scans has done already, so that a run that was stopped goes on where it was.
 
-A file of lines beside the results: each run names what it is to write, then each scan that is done has a line. A line
-that was torn by a kill is none.
+A file of lines for each folder of results, among the user's own state: each run names what it is to write, then each
+scan that is done has a line. A line that was torn by a kill is none.
 """
 
+import contextlib
 import hashlib
 import json
 import os
+import time
 from collections.abc import Iterable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
+
+import platformdirs
 
 from tinsnip import __version__
 from tinsnip.errors import BadInput
@@ -18,7 +22,8 @@ from tinsnip.job.batch import Order
 
 __all__ = ["Done"]
 
-_NAME = ".tinsnip-run.jsonl"
+_OLD_DAYS = 90
+"""A record that nobody added to for so long is let go."""
 
 
 def _stamp(path: Path) -> list[int] | None:
@@ -49,9 +54,16 @@ class Done:
     """
 
     def __init__(self, folder: Path, order: Order) -> None:
-        self._path = folder / _NAME
+        self._folder = folder
+        name = hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:24]
+        self._path = Path(platformdirs.user_state_dir("tinsnip")) / "runs" / f"{name}.jsonl"
         self._key = _key(order)
         self._lines = self._read()
+
+    @property
+    def path(self) -> Path:
+        """Where the record lies."""
+        return self._path
 
     def _read(self) -> list[dict[str, Any]]:
         try:
@@ -71,7 +83,7 @@ class Done:
     @property
     def ours(self) -> list[Path]:
         """Every file that some run into this folder was to write."""
-        return [self._path.parent / str(name) for line in self._lines for name in line.get("targets", [])]
+        return [self._folder / str(name) for line in self._lines for name in line.get("targets", [])]
 
     def facts_of(self, file: Path, target: Path) -> dict[str, Any] | None:
         """What came of a scan, where it was done by this order, and neither it nor its result has changed since."""
@@ -84,6 +96,7 @@ class Done:
 
     def begin(self, targets: Iterable[Path]) -> None:
         """Note what this run is to write."""
+        self._clear_old()
         self._add({"targets": [target.name for target in targets]})
 
     def note(self, file: Path, target: Path, facts: dict[str, Any]) -> None:
@@ -95,13 +108,20 @@ class Done:
             }
         )  # fmt: skip
 
+    def _clear_old(self) -> None:
+        with contextlib.suppress(OSError):
+            for one in self._path.parent.glob("*.jsonl"):
+                if time.time() - one.stat().st_mtime > _OLD_DAYS * 86_400:
+                    one.unlink()
+
     def _add(self, line: dict[str, Any]) -> None:
         try:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
             with self._path.open("a", encoding="utf-8") as file:
                 # a line that was torn off is ended first
                 file.write(("" if file.tell() == 0 else "\n") + json.dumps(line))
                 file.flush()
                 os.fsync(file.fileno())
         except OSError as error:
-            raise BadInput(f"{self._path}: {error.strerror or error}; make room, or choose another --out") from error
+            raise BadInput(f"{self._path}: {error.strerror or error}; make room there") from error
         self._lines.append(line)
