@@ -64,7 +64,13 @@ def run_on_workers(
     from distributed.scheduler import KilledWorker
 
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
-    settings = {"distributed.scheduler.allowed-failures": 1, "distributed.admin.tick.limit": "1h"}
+    settings = {
+        "distributed.scheduler.allowed-failures": 1,
+        "distributed.admin.tick.limit": "1h",
+        "distributed.worker.profile.enabled": False,  # sampling each worker costs more than it tells
+        # memory that is given back at every turn is taken again at every turn: a third of the time
+        "distributed.nanny.pre-spawn-environ.MALLOC_TRIM_THRESHOLD_": None,
+    }
     with contextlib.ExitStack() as held, dask.config.set(settings):
         if cluster:
             try:
