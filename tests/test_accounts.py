@@ -19,7 +19,7 @@ from tinsnip.demo import demo_file, demo_scan
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, write_mesh
 from tinsnip.job import Routine, load_routine, routine_of
-from tinsnip.job.batch import run_file
+from tinsnip.job.batch import Order, run_file
 from tinsnip.job.job import Job
 from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.mesh.measures import triangle_areas
@@ -163,10 +163,10 @@ class OtherProcesses(unittest.TestCase):
 
     def test_a_routine_on_a_file_with_its_progress_and_a_stop(self) -> None:
         scan = demo_file("pump-cover", 60_000, self.folder)
-        routine = load_routine("print-solid")
-        here = run_file(scan, self.folder / "here.stl", routine)
+        order = Order(load_routine("print-solid"))
+        here = run_file(scan, self.folder / "here.stl", order)
         with SharedProgress() as progress:
-            work = self.pool.submit(run_file, scan, self.folder / "there.stl", routine, progress=progress)
+            work = self.pool.submit(run_file, scan, self.folder / "there.stl", order, progress=progress)
             seen = set()
             while not work.done():
                 seen.add((progress.label, round(progress.fraction, 2)))
@@ -181,7 +181,7 @@ class OtherProcesses(unittest.TestCase):
                 step.pop("seconds")
         self.assertEqual(here, there)
         with SharedProgress() as progress:
-            work = self.pool.submit(run_file, scan, self.folder / "never.stl", routine, progress=progress)
+            work = self.pool.submit(run_file, scan, self.folder / "never.stl", order, progress=progress)
             while progress.fraction < 0.05:
                 time.sleep(0.002)
             progress.cancel()

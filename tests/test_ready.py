@@ -18,7 +18,7 @@ from tests.test_shapes import klein, moebius, put, sheet, together, tube, withou
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
-from tinsnip.job import Budget, load_routine, run_on
+from tinsnip.job import Order, load_routine, run_on
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
@@ -44,7 +44,7 @@ class Generated(unittest.TestCase):
                 scan = random_scan(seed)
                 raw, out = folder / f"{seed}.ply", folder / f"{seed}.stl"
                 write_mesh(scan.mesh, raw)
-                ((_, result),) = run_on([(raw, out)], routine, Budget(), "stl", "mm", False, unshown)
+                ((_, result),) = run_on([(raw, out)], Order(routine, unit="mm"), unshown)
                 with self.subTest(seed=seed, kind=scan.kind):
                     if isinstance(result, Exception):
                         self.assertIsInstance(result, BadInput)
@@ -53,7 +53,7 @@ class Generated(unittest.TestCase):
                         ended[scan.kind, "refused"] += 1
                         why[" ".join(str(result).split(": ", 1)[1].split()[:6])] += 1
                         continue
-                    facts = result.facts()
+                    facts = result
                     ended[scan.kind, "ready" if facts["ready"] else "not ready"] += 1
                     for reason in facts["reasons"]:
                         why[" ".join(w for w in reason.split() if not any(c.isdigit() for c in w))[:60]] += 1
