@@ -81,14 +81,11 @@ def run(
     done = Done(out, order)
     scans = scans_among(files)
     targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())
-    known = {file: done.facts_of(file, target) for file, target in targets} if resume else {}
-    left = [pair for pair in targets if known.get(pair[0]) is None]
-    found: dict[Path, dict[str, Any]] = {}
-    for file, target in targets:
-        if (facts := known.get(file)) is not None:
-            found[file] = facts
-            if not as_json:
-                click.echo(f"{file} -> {target}: done before. {facts['state']}")
+    found = {file: facts for file, target in targets if resume and (facts := done.facts_of(file, target))}
+    left = [pair for pair in targets if pair[0] not in found]
+    if not as_json:
+        for file, facts in found.items():
+            click.echo(f"{file} -> {facts['out']}: done before. {facts['state']}")
     noted, target_of = len(targets) > 1 or resume, dict(targets)
     if noted and left:
         done.begin(target for _, target in left)

@@ -58,41 +58,38 @@ class Done:
         name = hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:24]
         self._path = Path(platformdirs.user_state_dir("tinsnip")) / "runs" / f"{name}.jsonl"
         self._key = _key(order)
-        self._lines = self._read()
+        self.ours: list[Path] = []
+        """Every file that some run into this folder was to write."""
+        self._done: dict[tuple[str, str], dict[str, Any]] = {}
+        self._read()
 
     @property
     def path(self) -> Path:
         """Where the record lies."""
         return self._path
 
-    def _read(self) -> list[dict[str, Any]]:
+    def _read(self) -> None:
         try:
             text = self._path.read_text("utf-8")
         except OSError:
-            return []
-        found = []
+            return
         for line in text.splitlines():
             try:
                 known = json.loads(line)
             except ValueError:
                 continue
             if isinstance(known, dict):
-                found.append(known)
-        return found
-
-    @property
-    def ours(self) -> list[Path]:
-        """Every file that some run into this folder was to write."""
-        return [self._folder / str(name) for line in self._lines for name in line.get("targets", [])]
+                self.ours += [self._folder / str(name) for name in known.get("targets", [])]
+                if "scan" in known:  # the newest line of a scan holds
+                    self._done[known["scan"], known["target"]] = known
 
     def facts_of(self, file: Path, target: Path) -> dict[str, Any] | None:
         """What came of a scan, where it was done by this order, and neither it nor its result has changed since."""
-        for line in reversed(self._lines):
-            if line.get("scan") == str(file.resolve()) and line.get("target") == target.name:
-                same = line.get("order") == self._key
-                same = same and line.get("scan_stamp") == _stamp(file) and line.get("target_stamp") == _stamp(target)
-                return line["facts"] | {"file": str(file), "out": str(target)} if same else None
-        return None
+        line = self._done.get((str(file.resolve()), target.name))
+        stamps = {"order": self._key, "scan_stamp": _stamp(file), "target_stamp": _stamp(target)}
+        if line is None or any(line[name] != value for name, value in stamps.items()):
+            return None
+        return line["facts"] | {"file": str(file), "out": str(target)}
 
     def begin(self, targets: Iterable[Path]) -> None:
         """Note what this run is to write."""
@@ -124,4 +121,3 @@ class Done:
                 os.fsync(file.fileno())
         except OSError as error:
             raise BadInput(f"{self._path}: {error.strerror or error}; make room there") from error
-        self._lines.append(line)

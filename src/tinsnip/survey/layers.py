@@ -12,6 +12,7 @@ from tinsnip.progress import DONE, Progress, stoppable
 from tinsnip.space.crossings import meeting_lines
 from tinsnip.space.slicing import Layers, slice_layers
 from tinsnip.survey.crossings import crossings_of
+from tinsnip.words import counted
 
 __all__ = ["LayerFault", "find_layer_faults", "layers_of"]
 
@@ -47,10 +48,10 @@ class LayerFault:
     def told(self) -> str:
         """In words."""
         what = {
-            "open": f"{self.count} outline{'s' * (self.count > 1)} not closed",
+            "open": f"{counted(self.count, 'outline')} not closed",
             "crossing": "the surface crosses itself there",
             "gap": "nothing there, though there is something above and below",
-            "free": f"{self.count} island{'s' * (self.count > 1)} with nothing below",
+            "free": f"{counted(self.count, 'island')} with nothing below",
         }[self.fault]
         return f"layer {self.layer + 1} at {self.z_mm:.6g} mm: {what}"
 

@@ -7,13 +7,10 @@ from tinsnip.app.widgets.panels import Section
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import mean_edge
 from tinsnip.regions import Region
-from tinsnip.treat.remesh.remesh import Remesh, forecast_triangles
+from tinsnip.treat.remesh.remesh import DEVIATION_OF_EDGE, Remesh, forecast_triangles
 from tinsnip.words import grouped, rounded_up
 
 __all__ = ["RemeshPart"]
-
-_DEVIATION = 0.1
-"""Of an edge: what is proposed for an adaptive mesh to lie off."""
 
 
 class RemeshPart(QObject):
@@ -47,7 +44,7 @@ class RemeshPart(QObject):
                 edge = mean_edge(mesh.vertices, mesh.faces)
                 self.now.setText(f"{edge:.3g} mm")
                 self.edge.setValue(rounded_up(edge))
-                self.deviation.setValue(rounded_up(_DEVIATION * edge))
+                self.deviation.setValue(rounded_up(DEVIATION_OF_EDGE * edge))
         self._tell()
 
     def _show(self, *_: object) -> None:

@@ -11,7 +11,6 @@ from pydantic import Field
 
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
-from tinsnip.mesh.halfedges import OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, stoppable
@@ -24,7 +23,7 @@ from tinsnip.treat.reduce.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.reduce.curve import Curve, deviation_curve
 from tinsnip.treat.reduce.levelsearch import LevelSearch
 from tinsnip.treat.reduce.record import Level, Record
-from tinsnip.treat.reduce.sheets import cut_into_sheets
+from tinsnip.treat.reduce.sheets import cut_into_sheets, is_clean
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted
 
@@ -93,8 +92,7 @@ class Reduce(Treatment):
         holds = self._holds(mesh)
         if also_held is not None and also_held.any():
             holds = holds._replace(vertices=also_held if holds.vertices is None else also_held | holds.vertices)
-        fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
-        if (mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all():
+        if is_clean(mesh):
             return (mesh.vertices, mesh.faces, mesh.twins, holds), None
         sheets = cut_into_sheets(mesh)
         held = sheets.held if holds.vertices is None else sheets.held | holds.vertices[sheets.origin]

@@ -5,13 +5,13 @@ from typing import NamedTuple
 import numpy as np
 
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.halfedges import ABSENT, OPEN
+from tinsnip.mesh.halfedges import ABSENT, OPEN, fans_of
 from tinsnip.mesh.measures import triangles_at
 from tinsnip.mesh.subsets import number_used
 from tinsnip.treat.kit.edges.fans import cut_fans
 from tinsnip.treat.reduce.record import Level
 
-__all__ = ["Sheets", "cut_into_sheets"]
+__all__ = ["Sheets", "as_sheets", "cut_into_sheets", "is_clean"]
 
 
 class Sheets(NamedTuple):
@@ -51,6 +51,20 @@ class Sheets(NamedTuple):
         number = np.cumsum(stays, dtype=np.int32) - 1
         faces = number[joined][level.faces].astype(np.int32)
         return Level(level.vertices[stays], faces, source[stays], self.triangle[level.parent])
+
+
+def is_clean(mesh: Mesh) -> bool:
+    """Whether a mesh is manifold and turned one way, so that it need not be cut."""
+    fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
+    return bool((mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all())
+
+
+def as_sheets(mesh: Mesh) -> Sheets:
+    """A mesh as it is where it is clean, and cut into sheets where it is not."""
+    if not is_clean(mesh):
+        return cut_into_sheets(mesh)
+    every = (np.arange(len(rows), dtype=np.int32) for rows in (mesh.vertices, mesh.faces))
+    return Sheets(mesh.vertices, mesh.faces, mesh.twins, *every, np.zeros(len(mesh.vertices), dtype=bool))
 
 
 def cut_into_sheets(mesh: Mesh) -> Sheets:

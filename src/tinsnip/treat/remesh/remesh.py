@@ -1,6 +1,6 @@
 """Remesh: the same surface in even triangles."""
 
-from typing import ClassVar, NamedTuple
+from typing import ClassVar
 
 import numpy as np
 from pydantic import Field
@@ -8,25 +8,25 @@ from scipy import sparse
 
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Domain, Lineage, Mesh
-from tinsnip.mesh.halfedges import OPEN, fans_of
+from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import corner_shares, edge_lengths, mean_edge
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.regions import Region
 from tinsnip.space.singles import as_files_hold
-from tinsnip.space.tree import build_tree, closest_points
+from tinsnip.space.tree import closest_points
 from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation, largest_deviation, summed_up
 from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.reduce.charts import chart_of
-from tinsnip.treat.reduce.sheets import cut_into_sheets
+from tinsnip.treat.reduce.sheets import Sheets, as_sheets
 from tinsnip.treat.remesh.creases import find_creases
 from tinsnip.treat.remesh.remeshing import Remeshed, remeshed
 from tinsnip.treat.remesh.sizing import graded, resized_by_deviation
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted, grouped
 
-__all__ = ["Remesh", "forecast_triangles"]
+__all__ = ["DEVIATION_OF_EDGE", "Remesh", "forecast_triangles"]
 
 _TURNS, _FINER = 5, 0.5
 """Times that it is tried, and how much shorter edges are from one to the next where it crossed itself."""
@@ -35,7 +35,7 @@ _FOR_EACH_SQUARE = 2.31
 """Triangles with equal sides for so much area as a square over a side has, 4 over the root of 3."""
 _FEWEST_EDGES = 4.0
 """So many edges the part is long at least, or nothing of its form is left."""
-_DEVIATION = 0.1
+DEVIATION_OF_EDGE = 0.1
 """Of the longest edge: what an adaptive mesh may lie off where nothing is said."""
 _FINEST = 0.25
 """How short edges become where the surface bends most, of the longest, or of what they were in the mean."""
@@ -48,35 +48,16 @@ _INWARD = (1e-3, 0.05, 0.25)
 """How far from a corner towards the middle of its triangle the chart is looked for that it takes its texture from."""
 
 
-class _Sound(NamedTuple):
-    """A mesh that can be walked over: manifold and turned one way, or cut so along its tangles."""
-
-    vertices: np.ndarray
-    faces: np.ndarray
-    twins: np.ndarray
-    origin: np.ndarray
-    triangle: np.ndarray
-    tied: np.ndarray
-
-
 def forecast_triangles(mesh: Mesh, edge: float) -> int:
     """About how many triangles a mesh has with edges of a length, mm."""
     return round(_FOR_EACH_SQUARE * mesh.area / edge**2)
 
 
-def _sound(mesh: Mesh) -> _Sound:
-    fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
-    if (mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all():
-        every = np.arange(len(mesh.vertices), dtype=np.int32), np.arange(len(mesh.faces), dtype=np.int32)
-        return _Sound(mesh.vertices, mesh.faces, mesh.twins, *every, np.zeros(len(mesh.vertices), dtype=bool))
-    return _Sound(*cut_into_sheets(mesh))
-
-
-def _torn(mesh: Mesh, sound: _Sound) -> np.ndarray:
+def _torn(mesh: Mesh, sheets: Sheets) -> np.ndarray:
     """Half-edges along which the mesh was cut, or may have been at their ends; bool, shape (3 F,)."""
-    half = (3 * sound.triangle[:, None] + np.arange(3)).ravel()
-    both = sound.tied[sound.faces] & sound.tied[np.roll(sound.faces, -1, axis=1)]
-    return both.ravel() | ((sound.twins < 0) & (mesh.twins[half] != OPEN))
+    half = (3 * sheets.triangle[:, None] + np.arange(3)).ravel()
+    both = sheets.held[sheets.faces] & sheets.held[np.roll(sheets.faces, -1, axis=1)]
+    return both.ravel() | ((sheets.twins < 0) & (mesh.twins[half] != OPEN))
 
 
 class Remesh(Treatment):
@@ -115,28 +96,30 @@ class Remesh(Treatment):
             When edges are too long for the part, or so short that triangles beyond measure would be made.
         """
         if len(mesh.faces) == 0 or not mesh.area > 0:
-            return Outcome(mesh, "Nothing to remesh", Account())
+            return Outcome(mesh, "Nothing to remesh")
         edge = self.edge_mm or mean_edge(mesh.vertices, mesh.faces)
         held = ~self.only.resolve(mesh) if self.only else np.zeros(len(mesh.faces), dtype=bool)
         self._refuse_what_cannot_be(mesh, edge, held)
         mesh = compact(mesh)
-        label = self._labels(mesh, held)
+        label = self._labels(mesh)
         progress = context.progress
         limit = self._deviation(edge) if self.adaptive else np.inf
         shortest = _FINEST * min(edge, mean_edge(mesh.vertices, mesh.faces))
         size, kept, share = np.full(len(mesh.vertices), edge), held, _AIM
         tied = np.zeros(len(mesh.vertices), dtype=bool)
-        tried: list[tuple[int, float, int, Mesh]] = []
+        sheets = as_sheets(mesh)
+        tried: list[tuple[int, float, int, Mesh, Deviation | None]] = []
         for turn in range(_TURNS):
             with progress.part(turn / _TURNS, (turn + 1) / _TURNS):
                 aim = share * limit if self.adaptive else 0.0
-                result = _anew(mesh, size, kept, tied, label, progress, aim, shortest)
+                result = _anew(mesh, sheets, size, kept, tied, label, progress, aim, shortest)
                 pairs = new_crossings(mesh, result)
-                off = largest_deviation(result, mesh, progress, limit).max if self.adaptive else 0.0
-            tried.append((len(pairs), off if off > limit else 0.0, turn, result))
-            if len(pairs) == 0 and off <= limit:
+                measured = largest_deviation(result, mesh, progress, limit) if self.adaptive else None
+            far = measured is not None and measured.max > limit  # then no more of it was looked at
+            tried.append((len(pairs), measured.max if far else 0.0, turn, result, None if far else measured))
+            if len(pairs) == 0 and not far:
                 break
-            if off > limit:
+            if far:
                 share *= _CLOSER
                 # tips that are swallowed do not come back by shorter edges
                 away, _ = closest_points(result.tree, mesh.vertices, polled_here())
@@ -151,11 +134,12 @@ class Remesh(Treatment):
                     kept = kept.copy()
                     kept[near] = True
             size = graded(mesh.vertices, mesh.faces, size)
-        crossed, _, _, result = min(tried, key=lambda one: one[:3])
-        return self._told(mesh, result, edge, crossed, bool(tried[0][0] and not crossed), progress)
+        crossed, _, _, result, measured = min(tried, key=lambda one: one[:3])
+        if measured is None:
+            measured = _off(result, mesh, progress, self.adaptive)
+        return self._told(result, measured, edge, crossed, bool(tried[0][0] and not crossed))
 
-    def _told(self, mesh: Mesh, result: Mesh, edge: float, crossed: int, finer: bool, progress: Progress) -> Outcome:
-        measured = _off(result, mesh, progress, self.adaptive)
+    def _told(self, result: Mesh, measured: Deviation, edge: float, crossed: int, finer: bool) -> Outcome:
         text = f"Remeshed with edges of {'at most ' * self.adaptive}{edge:.3g} mm to "
         text += f"{counted(len(result.faces), 'triangle')}, within {'' if self.adaptive else 'about '}"
         text += f"{at_most(measured.max)} mm"
@@ -171,7 +155,7 @@ class Remesh(Treatment):
         return Outcome(result, text, Account(crossings=crossed, undone=undone, figures=figures))
 
     def _deviation(self, edge: float) -> float:
-        return self.max_deviation_mm or _DEVIATION * edge
+        return self.max_deviation_mm or DEVIATION_OF_EDGE * edge
 
     def _refuse_what_cannot_be(self, mesh: Mesh, edge: float, held: np.ndarray) -> None:
         if not held.all() and edge * _FEWEST_EDGES > mesh.diagonal:
@@ -186,7 +170,7 @@ class Remesh(Treatment):
                 f"edges of {edge:g} mm would make some {grouped(count)} triangles; {shortest:.3g} mm are the least"
             )
 
-    def _labels(self, mesh: Mesh, held: np.ndarray) -> np.ndarray:
+    def _labels(self, mesh: Mesh) -> np.ndarray:
         """Triangles that no line may be lost between have different numbers, int64, shape (F,)."""
         parts = [(mesh.provenance == MADE).astype(np.int64)]
         texture = mesh.attributes.get("texture")
@@ -194,8 +178,8 @@ class Remesh(Treatment):
             parts.append(chart_of(mesh, texture.values))
         if self.hold_colour_edges and mesh.colour is not None:
             parts.append(_colour_areas(mesh))
-        for name, attribute in mesh.attributes.items():
-            if attribute.domain is Domain.TRIANGLE and name != "texture":
+        for attribute in mesh.attributes.values():
+            if attribute.domain is Domain.TRIANGLE:
                 parts.append(np.unique(attribute.values, axis=0, return_inverse=True)[1].ravel())
         label = np.zeros(len(mesh.faces), dtype=np.int64)
         for part in parts:
@@ -204,26 +188,25 @@ class Remesh(Treatment):
 
 
 def _anew(
-    mesh: Mesh, size: np.ndarray, held: np.ndarray, tied: np.ndarray, label: np.ndarray, progress: Progress,
-    deviation: float, shortest: float,
+    mesh: Mesh, sheets: Sheets, size: np.ndarray, held: np.ndarray, tied: np.ndarray, label: np.ndarray,
+    progress: Progress, deviation: float, shortest: float,
 ) -> Mesh:  # fmt: skip
     """The mesh with other triangles where it is not held."""
     progress.step("Looking for lines to keep")
-    sound = _sound(mesh)
-    stays = held[sound.triangle]
+    stays = held[sheets.triangle]
     # triangles that stay have a number each, so that they are known again
     kinds = int(label.max(initial=0)) + 1
-    own = np.where(stays, kinds + sound.triangle, label[sound.triangle])
-    size = size[sound.origin]
-    stuck = sound.tied | tied[sound.origin]
-    shown = Mesh(sound.vertices, sound.faces)
-    creases = find_creases(shown, sound.twins, size, label[sound.triangle], stays, stuck, _torn(mesh, sound))
-    resize, most = None, size[sound.faces].min(axis=1)
+    own = np.where(stays, kinds + sheets.triangle, label[sheets.triangle])
+    size = size[sheets.origin]
+    stuck = sheets.held | tied[sheets.origin]
+    surface = mesh if sheets.faces is mesh.faces else Mesh(sheets.vertices, sheets.faces)
+    creases = find_creases(surface, sheets.twins, size, label[sheets.triangle], stays, stuck, _torn(mesh, sheets))
+    resize = None
     if deviation:  # from what there is, growing: what long edges have cut off would not come back
-        resize = resized_by_deviation(build_tree(sound.vertices, sound.faces), deviation, shortest, most)
-        size = np.clip(edge_lengths(sound), shortest, size)
-    made = remeshed(sound.vertices, sound.faces, sound.twins, size, own, creases, kinds, progress, resize)
-    return _derived(mesh, sound, made, label, kinds)
+        resize = resized_by_deviation(surface.tree, deviation, shortest, size[sheets.faces].min(axis=1))
+        size = np.clip(edge_lengths(surface), shortest, size)
+    made = remeshed(surface.tree, sheets.twins, size, own, creases, kinds, progress, resize)
+    return _derived(mesh, sheets, made, label, kinds)
 
 
 def _off(result: Mesh, before: Mesh, progress: Progress, surely: bool) -> Deviation:
@@ -257,19 +240,19 @@ def _colour_areas(mesh: Mesh) -> np.ndarray:
     return (steps[:, 0] * 16 + steps[:, 1]) * 16 + steps[:, 2]
 
 
-def _derived(mesh: Mesh, sound: _Sound, made: Remeshed, label: np.ndarray, kinds: int) -> Mesh:
+def _derived(mesh: Mesh, sheets: Sheets, made: Remeshed, label: np.ndarray, kinds: int) -> Mesh:
     """What was meshed anew as a successor of the mesh: colours, texture and provenance from there."""
-    origin = np.where(made.origin >= 0, sound.origin[np.maximum(made.origin, 0)], -1)
+    origin = np.where(made.origin >= 0, sheets.origin[np.maximum(made.origin, 0)], -1)
     # vertices along the cuts are one again
     first = np.full(len(mesh.vertices), -1, dtype=np.int64)
     index = np.arange(len(origin))
-    tied = (made.origin >= 0) & sound.tied[np.maximum(made.origin, 0)]
+    tied = (made.origin >= 0) & sheets.held[np.maximum(made.origin, 0)]
     first[origin[tied][::-1]] = index[tied][::-1]
     joined = np.where(tied, first[np.maximum(origin, 0)], index)
     stays = joined == index
     faces = (np.cumsum(stays) - 1)[joined][made.faces].astype(np.int32)
     vertices, origin = made.vertices[stays], origin[stays]
-    near = sound.triangle[made.near[stays]]
+    near = sheets.triangle[made.near[stays]]
     moved = origin < 0
     vertices[moved] = as_files_hold(vertices[moved], mesh.diagonal)
     corners = mesh.faces[near].astype(np.int64)

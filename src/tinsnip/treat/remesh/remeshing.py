@@ -12,7 +12,7 @@ import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh.halfedges import OPEN
-from tinsnip.progress import Progress
+from tinsnip.progress import DONE, Progress
 from tinsnip.space.tree import Tree, build_tree, closest_points
 from tinsnip.treat.kit.edges.fanwalks import ways_out
 from tinsnip.treat.remesh.creases import Creases
@@ -31,6 +31,7 @@ from tinsnip.treat.remesh.relaxing import relaxed
 __all__ = ["Remeshed", "remeshed"]
 
 _SOME = 100_000
+"""Edges whose lengths are looked at to tell how dense a mesh is."""
 _ROUNDS, _ROUNDS_RESIZED = 4, 10
 _RELAXED = 3
 """How often vertices are drawn to the middle of their neighbours, a round."""
@@ -224,17 +225,16 @@ def _tree_of_lines(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, k
 
 
 def remeshed(
-    vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, size: np.ndarray, label: np.ndarray, creases: Creases,
-    held_from: int, progress: Progress,
+    surface: Tree, twins: np.ndarray, size: np.ndarray, label: np.ndarray, creases: Creases, held_from: int,
+    progress: Progress,
     resize: Callable[[np.ndarray, np.ndarray, np.ndarray, np.ndarray], np.ndarray] | None = None,
 ) -> Remeshed:  # fmt: skip
     """Mesh a surface anew.
 
     Parameters
     ----------
-    vertices : ndarray, shape (V, 3)
-    faces : ndarray of int32, shape (F, 3)
-        Manifold, and turned one way.
+    surface : Tree
+        Of the surface, whose triangles are manifold and turned one way.
     twins : ndarray of int32, shape (3 F,)
     size : ndarray, shape (V,)
         Edge length wanted at each vertex, mm.
@@ -258,7 +258,7 @@ def remeshed(
     """
     rounds = _ROUNDS if resize is None else _ROUNDS_RESIZED
     state = progress.step("Meshing anew", rounds + 2)
-    surface = build_tree(vertices, faces)
+    vertices, faces = surface.vertices, surface.faces
     lines = _tree_of_lines(vertices, faces, twins, creases.kind)
     work = _Work(vertices, faces, twins, size, label, creases, held_from)
     progress.check()
@@ -275,7 +275,7 @@ def remeshed(
             work.relax(surface, lines, 0.5)
         progress.check()
     for i in range(rounds):
-        state[1] = i + 1
+        state[DONE] = i + 1
         if resize is not None:
             work.size = resize(work.P, work.faces, work.size, work.near)
         work.split(LONGEST, state, 2)

@@ -9,7 +9,7 @@ from scipy import sparse
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Lineage, Mesh
 from tinsnip.mesh.measures import triangles_at
-from tinsnip.progress import check_here
+from tinsnip.progress import DONE, check_here
 from tinsnip.regions import Region
 from tinsnip.space.singles import as_files_hold
 from tinsnip.survey.crossings import new_crossings
@@ -68,12 +68,12 @@ class Subdivide(Treatment):
         count = len(mesh.faces) + int(chosen.sum()) * (4**self.times - 1)
         if count > _MOST_TRIANGLES:
             raise BadInput(f"{grouped(count)} triangles would be made, {grouped(_MOST_TRIANGLES)} are the most")
-        context.progress.step("Subdividing", self.times)
+        state = context.progress.step("Subdividing", self.times)
         result, farthest = mesh, 0.0
         for i in range(self.times):
             result, chosen, moved = _once(result, chosen, self.smooth)
             farthest += moved
-            context.progress.state[1] = i + 1
+            state[DONE] = i + 1
             check_here()
         crossed = len(new_crossings(mesh, result)) if self.smooth else 0
         text = f"Subdivided to {counted(len(result.faces), 'triangle')}"

@@ -91,7 +91,7 @@ class Bend(Treatment):
         angle = np.radians(self.angle_degrees)
         if angle == 0.0:
             return places
-        turned = _turned(places, np.full(len(places), -np.radians(self.towards_degrees)))
+        turned = _turned(places, -np.radians(self.towards_degrees))
         radius = length / angle
         side, height = turned[:, 0], turned[:, 2]
         within = (height > 0) & (height < length)
@@ -105,7 +105,7 @@ class Bend(Treatment):
         beyond = height - np.clip(height, 0.0, length)
         x = radius - (radius - side) * np.cos(at) + beyond * np.sin(at)
         z = (radius - side) * np.sin(at) + beyond * np.cos(at)
-        return _turned(np.column_stack([x, turned[:, 1], z]), np.full(len(places), np.radians(self.towards_degrees)))
+        return _turned(np.column_stack([x, turned[:, 1], z]), np.radians(self.towards_degrees))
 
     def _told(self) -> str:
         if self.how == "taper":
@@ -121,7 +121,7 @@ class Bend(Treatment):
         return f"; edges there span {widest:.0f} degrees, remesh first for a rounder one" * (widest > _COARSE)
 
 
-def _turned(places: np.ndarray, angle: np.ndarray) -> np.ndarray:
+def _turned(places: np.ndarray, angle: np.ndarray | float) -> np.ndarray:
     """Places turned about the third axis."""
     c, s = np.cos(angle), np.sin(angle)
     return np.column_stack([c * places[:, 0] - s * places[:, 1], s * places[:, 0] + c * places[:, 1], places[:, 2]])
