@@ -26,6 +26,7 @@ _COMMANDS = {
     "slices": "slices:slices",
     "compare": "check:compare",
     "routines": "run:routines",
+    "profiles": "run:list_profiles",
     "warm": "warm:warm",
     "desktop": "window:desktop",
     "bench": "bench:bench",

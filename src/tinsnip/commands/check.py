@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tinsnip.commands.shared import JSON, UNIT, VOIDS, shown
+from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
 from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
@@ -25,17 +25,29 @@ __all__ = ["check", "compare"]
 @click.argument("file", type=click.Path(path_type=Path))
 @UNIT
 @VOIDS
+@PROFILE
 @JSON
-def check(file: Path, unit: str | None, voids: str | None, as_json: bool) -> None:
+def check(file: Path, unit: str | None, voids: str | None, profile_name: str | None, as_json: bool) -> None:
     """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
+    judge, profile = None, None
+    if profile_name is not None:
+        from tinsnip.job.profile import judged_by as judge
+        from tinsnip.job.profile import load_profile
+
+        profile = load_profile(profile_name)
     with shown("Reading") as progress:
         scan = read_scan(file, unit, progress)
         examination = examine(with_voids_meant(scan.mesh) if voids else scan.mesh, progress)
+        verdict = examination.readiness
+        if judge is not None:
+            verdict = judge(profile, examination, scan.format, progress, file.stat().st_size)
     facts = {"file": str(file), "format": scan.format, "unit": scan.unit, "unit_reason": scan.unit_reason}
     notes = list(scan.notes)
     if examination.counts()["voids"]:
         notes.append("a void may be meant: a hollow part has one; --voids keep takes it so")
     facts |= examination.counts() | {"notes": notes}
+    facts |= {"ready": verdict.ready, "reasons": verdict.reasons, "unchecked": verdict.unchecked}
+    facts |= {"state": verdict.state, "checks": [one.facts() for one in verdict.checks]}
     if as_json:
         click.echo(json.dumps(facts, indent=2))
     else:
@@ -58,6 +70,12 @@ def _print_facts(facts: dict[str, Any]) -> None:
     table.add_row("tangles", knots)
     table.add_row("crossings", f"{facts['crossings']} crossings, {facts['folds']} folds")
     table.add_row("volume", f"{facts['volume_mm3']:.6g} mm3, area {facts['area_mm2']:.6g} mm2")
+    for one in facts["checks"]:
+        if one["limit"]:  # what a profile asks for
+            told = {True: "✓", False: "✗", None: "?"}[one["passed"]]
+            figure = f"{one['figure']}, " if one["figure"] else ""
+            why = f": {one['reason']}" if one["reason"] else ""
+            table.add_row(one["check"], Text(f"{told} {figure}asked {one['limit']}{why}"))
     for note in facts["notes"]:
         table.add_row("note", Text(note))
     console.print(facts["file"], style="bold", soft_wrap=True, markup=False)

@@ -7,16 +7,19 @@ from typing import Any
 
 import click
 
-from tinsnip.commands.shared import JSON, UNIT, VOIDS, shown
+from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
 from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, format_for
 from tinsnip.job import (
     Budget,
     Order,
+    Profile,
     built_in_routines,
     is_job_file,
+    load_profile,
     load_routine,
     open_job,
+    profiles,
     routine_of,
     run_on,
     scans_among,
@@ -27,7 +30,7 @@ from tinsnip.progress import DONE
 from tinsnip.terminal import told_what_was_written
 from tinsnip.words import percent
 
-__all__ = ["routines", "run"]
+__all__ = ["list_profiles", "routines", "run"]
 
 
 @click.command()
@@ -35,7 +38,8 @@ __all__ = ["routines", "run"]
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the results.")
 @UNIT
-@click.option("--format", "format_name", default="stl", show_default=True, type=click.Choice(list(FORMATS)))
+@click.option("--format", "format_name", type=click.Choice(list(FORMATS)), help="stl, or what the profile says.")
+@PROFILE
 @click.option("--triangles", type=int, help="Reduce to this many triangles.")
 @click.option("--max-deviation", type=float, metavar="MM", help="Reduce, but move the surface no further than this.")
 @click.option("--max-file", type=float, metavar="MB", help="Reduce until the file is no larger.")
@@ -53,7 +57,8 @@ def run(
     files: tuple[Path, ...],
     out: Path,
     unit: str | None,
-    format_name: str,
+    format_name: str | None,
+    profile_name: str | None,
     triangles: int | None,
     max_deviation: float | None,
     max_file: float | None,
@@ -71,13 +76,19 @@ def run(
     chosen = load_routine(routine).with_settings(list(settings))
     if recast is not None:
         chosen = chosen.with_recast(recast)
+    profile = None if profile_name is None else load_profile(profile_name)
+    if profile is not None:  # what is said on the line goes before it
+        format_name = format_name or (None if profile.format == "any" else profile.format)
+        triangles = profile.most_triangles if triangles is None else triangles
+        max_file = profile.most_mb if max_file is None else max_file
+    format_name = format_name or "stl"
     budget = Budget(triangles, max_file * 1e6 if max_file is not None else None, max_deviation)
     budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     if workers and cluster:
         raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
-    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep")
+    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep", profile)
     done = Done(out, order)
     scans = scans_among(files)
     targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())
@@ -130,6 +141,8 @@ def _print_result(facts: dict[str, Any]) -> None:
     click.echo(f"{facts['file']} -> {facts['out']}: {facts['triangles']} triangles. {facts['state']}")
     for reason in facts["reasons"]:
         click.echo(f"  not ready: {reason}")
+    for check in (one for one in facts["checks"] if one["passed"] is None and one["limit"]):
+        click.echo(f"  not checked: {check['check']}: {check['reason']}")
     if facts["proposal"]:
         click.echo(f"  proposed: {facts['proposal']}")
     went, made = percent(facts["gone_share"]), percent(facts["made_share"])
@@ -157,3 +170,16 @@ def routines(name: str | None) -> None:
         click.echo(routine.model_dump_json(indent=2))
     else:
         click.echo(load_routine(name).model_dump_json(indent=2))
+
+
+@click.command()
+@click.argument("name", required=False)
+def list_profiles(name: str | None) -> None:
+    """Your own profiles, what a part has to keep to; one of them as JSON, or a new one to fill in: profiles new."""
+    if name is None:
+        for known in profiles():
+            click.echo(known)
+    else:
+        click.echo(
+            (Profile() if name == "new" and name not in profiles() else load_profile(name)).model_dump_json(indent=2)
+        )

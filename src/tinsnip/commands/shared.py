@@ -17,11 +17,14 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import UNITS, Format, format_for
 from tinsnip.progress import Progress
 
-__all__ = ["JSON", "LENGTH", "OUT", "REPLACE", "UNIT", "VOIDS", "shown", "writable"]
+__all__ = ["JSON", "LENGTH", "OUT", "PROFILE", "REPLACE", "UNIT", "VOIDS", "shown", "writable"]
 
 UNIT = click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of the file's numbers; guessed if left out.")
 VOIDS = click.option(
     "--voids", type=click.Choice(["keep"]), help="keep: closed inner skins are meant, as those of a hollow part are."
+)
+PROFILE = click.option(
+    "--profile", "profile_name", metavar="NAME|FILE", help="Judge it by a profile too: by name, or a JSON file."
 )
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 OUT = click.option(

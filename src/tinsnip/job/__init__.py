@@ -7,6 +7,15 @@ from tinsnip.job.job import Job
 from tinsnip.job.jobfile import OpenedJob, is_job_file, open_job, read_document, save_job
 from tinsnip.job.keeping import Keeper, Kept, default_budget, unfinished_folder
 from tinsnip.job.piece import Origin, Piece
+from tinsnip.job.profile import (
+    Profile,
+    checks_of,
+    judged_by,
+    load_profile,
+    profiles,
+    remove_profile,
+    save_profile,
+)
 from tinsnip.job.release import fit_to_format, release
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
 from tinsnip.job.routine import Routine, RoutineStep, Run, built_in_routines, load_routine, routine_of
@@ -28,6 +37,7 @@ __all__ = [
     "Origin",
     "Piece",
     "Planned",
+    "Profile",
     "Remove",
     "RemoveDatums",
     "Rename",
@@ -40,20 +50,26 @@ __all__ = [
     "Step",
     "ToAxes",
     "built_in_routines",
+    "checks_of",
     "default_budget",
     "fit_to_format",
     "is_job_file",
+    "judged_by",
+    "load_profile",
     "load_routine",
     "open_job",
     "perform",
     "perform_all",
     "plan_of",
+    "profiles",
     "read_document",
     "release",
+    "remove_profile",
     "replay",
     "routine_of",
     "run_on",
     "save_job",
+    "save_profile",
     "scans_among",
     "step_of_outcome",
     "targets_of",

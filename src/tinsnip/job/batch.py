@@ -9,6 +9,7 @@ from typing import Any
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.job.profile import Profile, checks_of
 from tinsnip.job.release import release
 from tinsnip.job.routine import Routine, Run
 from tinsnip.progress import Progress
@@ -59,6 +60,8 @@ class Order:
         Whether the file says what was measured and what made.
     keep_voids : bool
         Whether closed inner skins are meant, as those of a hollow part are.
+    profile : Profile or None
+        What the result is judged by on top of what every solid has to be.
     """
 
     routine: Routine
@@ -67,6 +70,7 @@ class Order:
     unit: str | None = None
     provenance: bool = False
     keep_voids: bool = False
+    profile: Profile | None = None
 
 
 @dataclass(frozen=True)
@@ -102,6 +106,7 @@ class Result:
             "unchecked": self.readiness.unchecked,
             "state": self.readiness.state,
             "proposal": run.proposal(self.readiness),
+            "checks": [check.facts() for check in self.readiness.checks],
         }
 
 
@@ -228,24 +233,26 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
     """
     progress = progress or Progress()
     routine, budget, format_name, provenance = order.routine, order.budget, order.format_name, order.provenance
+    profile, unit = order.profile, "mm" if order.profile is None else order.profile.unit
     scan = read_scan(file, order.unit, progress)
     if order.keep_voids:
         scan = replace(scan, mesh=with_voids_meant(scan.mesh))
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
-    examination = release(run.mesh, target, format_name, progress, provenance, *run.judged_by)
+    wanted = run.wanted_shells if profile is None else profile.shells
+    examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
     for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip
         size = target.stat().st_size
         if budget.max_bytes is None or size <= budget.max_bytes or not _reduce_further(run, size, budget, progress):
             break
-        examination = release(
-            run.mesh, target, format_name, progress, provenance, run.wanted_shells, run.routine.ends_as
-        )
+        examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
     missed = run.missed()
     size = target.stat().st_size
     if budget.max_bytes is not None and size > budget.max_bytes:
         told = f"the file takes {size / 1e6:.4g} MB where {budget.max_bytes / 1e6:g} were asked"
         missed.append(Check("file size", False, told))
     readiness = examination.readiness.also(*run.checks(), *missed)
+    if profile is not None:
+        readiness = readiness.also(*checks_of(profile, examination, format_name, progress, size))
     return Result(scan, target, run, examination, readiness, _warnings(scan)).facts()
 
 

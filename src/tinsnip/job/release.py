@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tinsnip.formats import format_for, write_mesh
+from tinsnip.formats import UNITS, format_for, write_mesh
 from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.mesh import HOLLOW, Mesh
 from tinsnip.mesh.attributes import hollow_at
@@ -57,6 +57,7 @@ def release(
     provenance: bool = False,
     wanted_shells: int = 1,
     ends_as: EndsAs = "solid",
+    unit: str = "mm",
 ) -> Examination:
     """Write a mesh for its user, and judge the file by reading it back.
 
@@ -73,11 +74,13 @@ def release(
         How many solids it is to hold.
     ends_as : str
         What it is to be: a closed ``solid``, or a ``surface`` whose rims stay open.
+    unit : str
+        What the file's numbers count, a key of `UNITS`; a format that says its unit itself keeps to its own.
 
     Returns
     -------
     Examination
-        Of what the file holds.
+        Of what the file holds, in mm.
 
     Raises
     ------
@@ -85,9 +88,12 @@ def release(
         When the file cannot be written, or does not read back the same; the old one is untouched.
     """
     name = name or format_for(path.suffix).name
-    fitted = fit_to_format(mesh, name, progress)
+    scale = UNITS[unit] if format_for(name).own_unit is None else 1.0
+    fitted = fit_to_format(mesh if scale == 1.0 else mesh.moved(mesh.vertices / scale), name, progress)
     back = _meant_as(fitted, write_mesh(fitted, path, progress, name, provenance))
     follow_crossings(fitted, back)
+    if scale != 1.0:  # judged in the numbers that were written, told in mm
+        back = back.moved(back.vertices * scale)
     return examine(back, progress, wanted_shells, ends_as=ends_as)
 
 

@@ -336,7 +336,7 @@ def meeting_lines(vertices: np.ndarray, faces: np.ndarray, pairs: np.ndarray) ->
     """Pieces of line along which pairs of triangles meet, to look at, shape (N, 2, 3).
 
     The two ends of all places where an edge of one goes through the other; for triangles of one plane, what lies
-    between their middles.
+    between their middles, no further than both reach.
 
     Parameters
     ----------
@@ -364,8 +364,10 @@ def meeting_lines(vertices: np.ndarray, faces: np.ndarray, pairs: np.ndarray) ->
                 inward = np.cross(normal, other[:, (j + 1) % 3] - other[:, j])
                 inside &= np.einsum("nc,nc->n", at - other[:, j], inward) >= -1e-9 * reach * reach
             places[:, 3 * side + k], hits[:, 3 * side + k] = at, inside
-    middles = corners.mean(axis=2)
-    lines = middles.copy()
+    # of one plane: from middle to middle, as far as both reach
+    lines = np.clip(
+        corners.mean(axis=2), corners.min(axis=2).max(axis=1)[:, None], corners.max(axis=2).min(axis=1)[:, None]
+    )
     some = hits.any(axis=1)
     first = places[np.arange(count), hits.argmax(axis=1)]
     away = np.where(hits, np.linalg.norm(places - first[:, None], axis=2), -1.0)

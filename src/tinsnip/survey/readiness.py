@@ -1,7 +1,7 @@
 """Is the mesh ready for release, and if not, why not."""
 
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 import numpy as np
 
@@ -22,13 +22,31 @@ EndsAs = Literal["solid", "surface"]
 class Check:
     """One thing a released solid must be: its name, whether it is (None: not checked), and what is amiss.
 
-    `brief` says the same in fewer words, for the one-line state.
+    Attributes
+    ----------
+    name : str
+    passed : bool or None
+    reason, brief : str
+        What is amiss, or why it could not be checked; `brief` in fewer words, for the one-line state.
+    figure, limit : str
+        What was measured, and what is asked, where there is such.
+    place : ndarray, shape (3,), or None
+        Where it is worst, mm.
     """
 
     name: str
     passed: bool | None
     reason: str = ""
     brief: str = ""
+    figure: str = ""
+    limit: str = ""
+    place: np.ndarray | None = field(default=None, compare=False)
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON can hold it."""
+        own = {"check": self.name, "passed": self.passed, "reason": "" if self.passed else self.reason}
+        own |= {"figure": self.figure, "limit": self.limit}
+        return own | {"place_mm": None if self.place is None else [float(x) for x in self.place]}
 
 
 @dataclass(frozen=True)
