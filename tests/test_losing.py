@@ -153,11 +153,11 @@ class Losing(WindowTest):
     def test_quitting_while_a_file_is_written(self) -> None:
         out, begun, gate = Path(self.folder.name) / "out.stl", threading.Event(), threading.Event()
 
-        def slowly(mesh: Mesh, path: Path, name: object, progress: object, said: bool) -> object:
+        def slowly(mesh: Mesh, path: Path, name: object, progress: object, said: bool, unit: str) -> object:
             begun.set()
             while not gate.wait(0.02):
                 progress.check()
-            return real(mesh, path, name, progress, said)
+            return real(mesh, path, name, progress, said, unit=unit)
 
         import tinsnip.app.state.session as module
 

@@ -8,15 +8,17 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from PySide6.QtCore import Qt, QTimer
 from scipy.spatial.transform import Rotation
 
 from tests import specimens
+from tests.hands import SCREEN, WindowTest
 from tests.test_command_line import inside
 from tests.test_deforming import BOX
 from tests.test_slices import stacked
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
-from tinsnip.job import Profile, checks_of, judged_by, load_profile, profiles, release, save_profile
+from tinsnip.job import Profile, checks_of, judged_by, load_profile, profiles, release, remove_profile, save_profile
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.solids import box_solid
@@ -25,11 +27,18 @@ from tinsnip.survey.buildroom import fit_into
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import Context, Subdivide
 
+if SCREEN:
+    from tinsnip.app.stations.profileeditor import ProfileEditor
+
 
 def block(*size: float) -> Mesh:
     """On the bed, its corner at the origin."""
     vertices, faces = box_solid(np.array(size, dtype=float))
     return Mesh(vertices - vertices.min(axis=0), faces)
+
+
+def shifted(mesh: Mesh, *by: float) -> Mesh:
+    return Mesh(mesh.vertices + np.array(by), mesh.faces)
 
 
 def joined(*meshes: Mesh) -> Mesh:
@@ -50,7 +59,7 @@ def hollow(size: float, wall: float) -> Mesh:
 PLATE = Subdivide(times=3).apply(Mesh(BOX.vertices * [5.0, 5.0, 0.05], BOX.faces), Context()).mesh
 """20 x 20 x 1 mm, with vertices within its sides."""
 T_SHAPE = stacked((0, 10, 4, 0), (10, 12, 12, 0))
-RIBBED = joined(block(10, 10, 5), Mesh(block(6, 0.3, 8).vertices + [2, 4, 6], block(6, 0.3, 8).faces))
+RIBBED = joined(block(10, 10, 5), shifted(block(6, 0.3, 8), 2, 4, 6))
 COLOURED = PLATE.with_attribute(
     "colour", Attribute(Domain.VERTEX, np.zeros((len(PLATE.vertices), 3), dtype=np.uint8))
 )  # fmt: skip
@@ -59,16 +68,22 @@ COLOURED = PLATE.with_attribute(
 class Asked(unittest.TestCase):
     def test_each_is_failed_and_passed_with_figure_and_limit(self) -> None:
         cases = (
-            ("room", block(20, 30, 50), {"width_mm": 20, "height_mm": 50}, {"height_mm": 49}, "20.00"),
-            ("on the bed", block(1, 1, 1), {"on_the_bed": True}, None, ""),
-            ("steady", block(10, 20, 40), {"least_tilt_degrees": 14.0}, {"least_tilt_degrees": 14.1}, "14.04°"),
+            ("room", block(20, 30, 50), {"room_width_mm": 20, "room_height_mm": 50}, {"room_height_mm": 49}, "20.00"),
+            ("on the bed", block(1, 1, 1), {"stands_on_the_bed": True}, None, ""),
+            (
+                "steady",
+                block(10, 20, 40),
+                {"stands_tilted_by_degrees": 14.0},
+                {"stands_tilted_by_degrees": 14.1},
+                "14.04°",
+            ),
             ("walls", PLATE, {"least_wall_mm": 0.99}, {"least_wall_mm": 1.01}, "mm"),
             ("features", RIBBED, {"least_feature_mm": 0.25}, {"least_feature_mm": 0.4}, "none narrower"),
-            ("islands", T_SHAPE, {"layer_mm": 0.5}, None, "none"),
+            ("islands", T_SHAPE, {"no_free_islands": True, "layer_height_mm": 0.5}, None, "none"),
             ("overhang", T_SHAPE, {"most_overhang_mm2": 50}, {"most_overhang_mm2": 40}, "mm²"),
-            ("drained", block(9, 9, 9), {"drained": True}, None, "none"),
+            ("drained", block(9, 9, 9), {"every_hollow_drained": True}, None, "none"),
             ("triangles", block(9, 9, 9), {"most_triangles": 12}, {"most_triangles": 11}, "12"),
-            ("file size", PLATE, {"most_mb": 0.5}, {"most_mb": 0.0001}, "MB"),
+            ("file size", PLATE, {"largest_file_mb": 0.5}, {"largest_file_mb": 0.0001}, "MB"),
         )
         for name, mesh, passing, failing, figure in cases:
             with self.subTest(name):
@@ -80,34 +95,33 @@ class Asked(unittest.TestCase):
                     self.assertIs(bad.passed, False, bad)
                     self.assertTrue(bad.reason and bad.brief and bad.limit)
         self.assertIs(
-            asked(Mesh(block(1, 1, 1).vertices + 3, block(1, 1, 1).faces), on_the_bed=True)["on the bed"].passed, False
+            asked(shifted(block(1, 1, 1), 3, 3, 3), stands_on_the_bed=True)["on the bed"].passed,
+            False,
         )
-        hanging = joined(
-            stacked((0, 10, 4, 0), (10, 12, 12, 0)), Mesh(block(1, 1, 3).vertices + [5, 1, 7], block(1, 1, 3).faces)
-        )
-        islands = asked(hanging, layer_mm=0.5)["islands"]
+        hanging = joined(stacked((0, 10, 4, 0), (10, 12, 12, 0)), shifted(block(1, 1, 3), 5, 1, 7))
+        islands = asked(hanging, no_free_islands=True, layer_height_mm=0.5)["islands"]
         self.assertEqual((islands.passed, islands.figure), (False, "1 island"))
         np.testing.assert_allclose(islands.place[2], 7.0, atol=1e-9)
-        shut = asked(hollow(20, 2), drained=True)["drained"]
+        shut = asked(hollow(20, 2), every_hollow_drained=True)["drained"]
         self.assertEqual((shut.passed, shut.figure), (False, f"{16**3:,} mm³ caught".replace(",", "\u202f")))
-        self.assertIs(asked(COLOURED, "ply", colours=True)["colours"].passed, True)
-        self.assertIn("STL holds none", asked(COLOURED, "stl", colours=True)["colours"].reason)
-        self.assertIn("the part has none", asked(PLATE, "ply", colours=True)["colours"].reason)
-        self.assertEqual([asked(PLATE, f, format="3mf")["format"].passed for f in ("3mf", "stl")], [True, False])
-        two = joined(PLATE, Mesh(PLATE.vertices + 50, PLATE.faces))
+        self.assertIs(asked(COLOURED, "ply", with_colours=True)["colours"].passed, True)
+        self.assertIn("STL holds none", asked(COLOURED, "stl", with_colours=True)["colours"].reason)
+        self.assertIn("the part has none", asked(PLATE, "ply", with_colours=True)["colours"].reason)
+        self.assertEqual([asked(PLATE, f, file_format="3mf")["format"].passed for f in ("3mf", "stl")], [True, False])
+        two = joined(PLATE, shifted(PLATE, 50, 50, 50))
         verdicts = [judged_by(Profile(shells=n), examine(two), "stl", Progress()) for n in (1, 2)]
         self.assertEqual([v.ready for v in verdicts], [False, True])
         self.assertEqual(asked(PLATE), {})
 
     def test_figures_by_hand(self) -> None:
         # a block leaning over the edge of its foot falls
-        leaning = asked(stacked((0, 1, 4, 0), (1, 20, 4, 3)), least_tilt_degrees=1.0)["steady"]
+        leaning = asked(stacked((0, 1, 4, 0), (1, 20, 4, 3)), stands_tilted_by_degrees=1.0)["steady"]
         self.assertIs(leaning.passed, False)
         over = asked(T_SHAPE, most_overhang_mm2=0)["overhang"]
         self.assertIn("48.00 mm²", over.figure)  # twelve wide, four deep: two blocks, one on the other
         self.assertEqual(over.place[2], 10.0)
-        self.assertIs(asked(T_SHAPE, most_overhang_mm2=0, overhang_degrees=90)["overhang"].passed, True)
-        rib = asked(RIBBED, least_feature_mm=0.4, layer_mm=0.1)["features"]
+        self.assertIs(asked(T_SHAPE, most_overhang_mm2=0, overhang_beyond_degrees=90)["overhang"].passed, True)
+        rib = asked(RIBBED, least_feature_mm=0.4, layer_height_mm=0.1)["features"]
         self.assertTrue(6 < rib.place[2] < 14 and 4 < rib.place[1] < 4.3, rib.place)
         self.assertIn("80 layers", rib.figure)
         # a slope that is narrow only at its tip is not called narrow, nor are round and sharp corners
@@ -116,10 +130,17 @@ class Asked(unittest.TestCase):
 
     def test_what_is_open_is_neither_passed_nor_failed(self) -> None:
         open_one = Mesh(PLATE.vertices, PLATE.faces[5:])
-        found = asked(open_one, least_tilt_degrees=5, least_wall_mm=0.5, least_feature_mm=0.5, layer_mm=0.2)
+        found = asked(
+            open_one,
+            stands_tilted_by_degrees=5,
+            least_wall_mm=0.5,
+            least_feature_mm=0.5,
+            layer_height_mm=0.2,
+            no_free_islands=True,
+        )
         self.assertEqual({c.passed for c in found.values()}, {None})
         self.assertEqual({c.reason for c in found.values()}, {"the part is not closed"})
-        self.assertEqual(asked(Mesh(np.zeros((0, 3)), np.zeros((0, 3), int)), on_the_bed=True), {})
+        self.assertEqual(asked(Mesh(np.zeros((0, 3)), np.zeros((0, 3), int)), stands_on_the_bed=True), {})
 
     def test_what_fits_does_and_what_is_turned_does_too(self) -> None:
         rng = np.random.default_rng(2)
@@ -156,7 +177,7 @@ class Kept(unittest.TestCase):
 
     def test_by_name_by_file_and_refused_in_one_line(self) -> None:
         self.assertEqual(profiles(), {})
-        own = Profile(name="Bench printer", width_mm=120, least_wall_mm=0.8)
+        own = Profile(name="Bench printer", room_width_mm=120, least_wall_mm=0.8)
         path = save_profile(own)
         self.assertEqual(
             (load_profile("Bench printer"), load_profile(str(path)), list(profiles())), (own, own, [own.name])
@@ -167,8 +188,8 @@ class Kept(unittest.TestCase):
             ('{"least_wal_mm": 1}', "least_wal_mm: is no field of a profile"),
             ('{"least_wall_mm": -1}', "least_wall_mm: input should be greater than 0"),
             ('{"name": "../x"}', "name: "),
-            ('{"most_mb": NaN}', "most_mb: "),
-            ('{"format": "doc"}', "format: "),
+            ('{"largest_file_mb": NaN}', "largest_file_mb: "),
+            ('{"file_format": "doc"}', "file_format: "),
             ("[1]", "the file: "),
             ("{", "the file: "),
         ):
@@ -193,7 +214,9 @@ class Kept(unittest.TestCase):
     def test_on_the_command_line(self) -> None:
         part, profile = self.folder / "part.stl", self.folder / "own.json"
         write_mesh(specimens.bored_box(40.0, 60).mesh, part)
-        profile.write_text(json.dumps({"most_triangles": 900, "format": "ply", "unit": "in", "height_mm": 5}))
+        profile.write_text(
+            json.dumps({"most_triangles": 900, "file_format": "ply", "file_unit": "in", "room_height_mm": 5})
+        )
         checked = inside("check", part, "--unit", "mm", "--profile", profile, "--json")
         facts = json.loads(checked.stdout)
         self.assertEqual((checked.returncode, facts["ready"]), (1, False))
@@ -214,3 +237,85 @@ class Kept(unittest.TestCase):
             self.assertEqual((refused.returncode, refused.stderr.count("\n")), (2, 1), refused.stderr)
             self.assertIn("wrong: is no field", refused.stderr)
         self.assertEqual(json.loads(inside("profiles", "new").stdout)["shells"], 1)
+
+
+class InTheWindow(WindowTest):
+    def setUp(self) -> None:
+        super().setUp()
+        for name in profiles():
+            remove_profile(name)
+        self.addCleanup(lambda: [remove_profile(name) for name in profiles()])
+
+    def fill_in(self, act: object) -> None:
+        """Answer the profile's page once it is open; without a window manager nobody hands the keys back after it."""
+        QTimer.singleShot(100, lambda: act(self.application.activeModalWidget()))
+
+    def test_made_chosen_looked_at_and_mended(self) -> None:
+        mesh = Subdivide(times=4).apply(block(60, 10, 20), Context()).mesh
+        self.put_up(mesh)
+        self.key(Qt.Key.Key_Escape)
+        self.key(Qt.Key.Key_9)
+        tray = self.window.tray("Release")
+
+        def make(page: ProfileEditor) -> None:
+            fields = page.form
+            fields.field("name").line.setText("Small")
+            for name, value in (
+                ("room_width_mm", 50),
+                ("room_depth_mm", 50),
+                ("least_wall_mm", 11),
+                ("most_triangles", 2000),
+            ):
+                fields.field(name).tick.click()
+                fields.field(name).spin.setValue(value)
+            fields.field("file_format").combo.setCurrentText("3mf")
+            page.save.click()
+
+        self.fill_in(make)
+        tray.profile.setCurrentIndex(tray.profile.count() - 1)
+        self.window.activateWindow()
+        self.settle()
+        self.assertEqual((tray.profile.currentText(), list(profiles())), ("Small", ["Small"]))
+        self.assertEqual(tray.format.currentData(), "3mf")
+        rows = tray.profile_checks.rows
+        self.assertEqual(list(rows), ["room", "walls", "triangles", "format"])
+        self.assertEqual([row.figure.text()[0] for row in rows.values()], ["✗", "✗", "✗", "✓"])
+        self.assertIn("larger than the machine", self.window.state_button.text())
+        # the state leads to where the first thing that is missing is put right
+        self.click(self.window.state_button)
+        self.assertEqual(self.session.station, "Stand")
+        self.key(Qt.Key.Key_9)
+        self.assertEqual(self.session.station, "Release")
+        scale = self.view.camera.scale
+        self.click(rows["walls"].button)
+        self.wait_for(lambda: self.view.camera.scale < 0.6 * scale)
+        self.assertFalse(rows["room"].button.isEnabled())
+        tray.scroll.ensureWidgetVisible(tray.turn)
+        self.click(tray.turn)
+        self.settle()
+        self.assertEqual(rows["room"].figure.text()[0], "✓")
+        self.assertLess(self.session.mesh.size.max(), 50.0)
+
+        def change(page: ProfileEditor) -> None:
+            page.form.field("least_wall_mm").tick.click()
+            page.form.field("name").line.setText("Smaller")
+            page.save.click()
+
+        self.fill_in(change)
+        tray.scroll.ensureWidgetVisible(tray.edit)
+        self.click(tray.edit)
+        self.assertEqual((tray.profile.currentText(), list(profiles())), ("Smaller", ["Smaller"]))
+        self.assertNotIn("walls", tray.profile_checks.rows)
+        path = Path(self.folder.name) / "out.3mf"
+        self.session.export(path)
+        self.wait_for(lambda: self.session.last_release() is not None)
+        told = "3 072 triangles where 2 000 are allowed; reduce it".replace(" 0", "\u202f0")
+        self.assertEqual(self.session.last_release()[1].reasons, [told])
+        # another window remembers which one is in use; a profile that was taken away is none any more
+        self.assertEqual(self.view.settings.profile, "Smaller")
+        self.fill_in(lambda page: page.remove.click())
+        self.click(tray.edit)
+        self.assertEqual(
+            (tray.profile.currentText(), tray.profile_checks.rows, self.window.state_button.text()),
+            ("none", {}, "Ready"),
+        )

@@ -78,9 +78,9 @@ def run(
         chosen = chosen.with_recast(recast)
     profile = None if profile_name is None else load_profile(profile_name)
     if profile is not None:  # what is said on the line goes before it
-        format_name = format_name or (None if profile.format == "any" else profile.format)
+        format_name = format_name or (None if profile.file_format == "any" else profile.file_format)
         triangles = profile.most_triangles if triangles is None else triangles
-        max_file = profile.most_mb if max_file is None else max_file
+        max_file = profile.largest_file_mb if max_file is None else max_file
     format_name = format_name or "stl"
     budget = Budget(triangles, max_file * 1e6 if max_file is not None else None, max_deviation)
     budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read

@@ -15,6 +15,7 @@ from tinsnip.job.profile import (
     profiles,
     remove_profile,
     save_profile,
+    turned_to_fit,
 )
 from tinsnip.job.release import fit_to_format, release
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
@@ -73,5 +74,6 @@ __all__ = [
     "scans_among",
     "step_of_outcome",
     "targets_of",
+    "turned_to_fit",
     "unfinished_folder",
 ]

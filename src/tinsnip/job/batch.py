@@ -233,7 +233,7 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
     """
     progress = progress or Progress()
     routine, budget, format_name, provenance = order.routine, order.budget, order.format_name, order.provenance
-    profile, unit = order.profile, "mm" if order.profile is None else order.profile.unit
+    profile, unit = order.profile, "mm" if order.profile is None else order.profile.file_unit
     scan = read_scan(file, order.unit, progress)
     if order.keep_voids:
         scan = replace(scan, mesh=with_voids_meant(scan.mesh))

@@ -12,6 +12,7 @@ from typing import Annotated, Literal
 import numpy as np
 import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from scipy.spatial.transform import Rotation
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS
@@ -25,18 +26,28 @@ from tinsnip.survey.layers import find_layer_faults, layers_of
 from tinsnip.survey.narrow import find_narrow
 from tinsnip.survey.overhang import overhang_of
 from tinsnip.survey.readiness import Check, Readiness
-from tinsnip.survey.steadiness import STANDS, Steadiness, steadiness_of
+from tinsnip.survey.steadiness import STANDS, steadiness_of
 from tinsnip.survey.walls import find_thin_walls, walls_of
+from tinsnip.treat import Place, Treatment, Turn
 from tinsnip.words import counted, degrees_told, grouped, lengths, megabytes, millimetres
 
-__all__ = ["Profile", "checks_of", "judged_by", "load_profile", "profile_folder", "profiles", "remove_profile",
-           "save_profile"]  # fmt: skip
+__all__ = [
+    "Profile",
+    "checks_of",
+    "judged_by",
+    "load_profile",
+    "profile_folder",
+    "profiles",
+    "remove_profile",
+    "save_profile",
+    "turned_to_fit",
+]
 
 _MOST_LAYERS = 1000
 """Layers that are looked through for what is too narrow; between them are others much like them."""
 _NAME = 60
 _LAYER = 0.2
-"""Height of a layer, mm, where a profile names none."""
+"""Height of a layer, mm, as most machines are set."""
 
 Millimetres = Annotated[float, Field(gt=0, le=1e6, allow_inf_nan=False)]
 
@@ -47,43 +58,63 @@ class Profile(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     name: str = Field("New profile", min_length=1, max_length=_NAME, pattern=r"^[^/\\\x00-\x1f.][^/\\\x00-\x1f]*$")
-    width_mm: Millimetres | None = Field(None, description="the machine's room from left to right")
-    depth_mm: Millimetres | None = Field(None, description="the machine's room from front to back")
-    height_mm: Millimetres | None = Field(None, description="the machine's room above the bed")
-    on_the_bed: bool = Field(False, description="whether it has to stand on z = 0")
-    least_tilt_degrees: float | None = Field(
+    room_width_mm: Millimetres | None = Field(None, description="the machine's room from left to right")
+    room_depth_mm: Millimetres | None = Field(None, description="the machine's room from front to back")
+    room_height_mm: Millimetres | None = Field(None, description="the machine's room above the bed")
+    stands_on_the_bed: bool = Field(False, description="whether it has to stand on z = 0")
+    stands_tilted_by_degrees: float | None = Field(
         None, gt=0, le=90, allow_inf_nan=False, description="the tilt that it has to stand without falling over"
     )
     least_wall_mm: Millimetres | None = Field(None, description="no wall may be thinner")
     least_feature_mm: Millimetres | None = Field(
         None, description="nothing in a layer may be narrower, as a nozzle cannot draw it"
     )
-    layer_mm: Millimetres | None = Field(
-        None, description="height of a layer; no island of one may hang free of the layer below"
-    )
+    no_free_islands: bool = Field(False, description="whether no part of a layer may hang free of the layer below")
+    layer_height_mm: Millimetres = Field(_LAYER, description="of the layers in which the last two are looked for")
     most_overhang_mm2: float | None = Field(
         None, ge=0, le=1e12, allow_inf_nan=False, description="most area that may lean out so far that it wants support"
     )
-    overhang_degrees: float = Field(
+    overhang_beyond_degrees: float = Field(
         45.0, ge=0, le=90, allow_inf_nan=False, description="what leans out further from the upright wants support"
     )
-    drained: bool = Field(False, description="whether no hollow may be closed, so that what is caught in it gets out")
+    every_hollow_drained: bool = Field(
+        False, description="whether no hollow may be closed, so that what is caught in it gets out"
+    )
     shells: int = Field(1, ge=1, le=100_000, description="how many solids it has")
     most_triangles: int | None = Field(None, ge=4, le=2_000_000_000, description="most triangles in the file")
-    most_mb: float | None = Field(None, gt=0, le=1e6, allow_inf_nan=False, description="largest file, MB")
-    colours: bool = Field(False, description="whether the file has to hold the scan's colours")
-    format: Literal["any", "stl", "ply", "3mf", "glb", "off", "obj"] = Field("any", description="the kind of file")
-    unit: Literal["mm", "cm", "m", "in", "ft"] = Field(
+    largest_file_mb: float | None = Field(None, gt=0, le=1e6, allow_inf_nan=False, description="largest file, MB")
+    with_colours: bool = Field(False, description="whether the file has to hold the scan's colours")
+    file_format: Literal["any", "stl", "ply", "3mf", "glb", "off", "obj"] = Field("any", description="the kind of file")
+    file_unit: Literal["mm", "cm", "m", "in", "ft"] = Field(
         "mm", description="what the numbers of a file count, where the format itself does not say it"
     )
 
     @property
     def room(self) -> tuple[float, float, float] | None:
         """Width, depth and height of the machine's room, mm; None where none of them is limited."""
-        sides = (self.width_mm, self.depth_mm, self.height_mm)
+        sides = (self.room_width_mm, self.room_depth_mm, self.room_height_mm)
         if all(side is None for side in sides):
             return None
         return tuple(np.inf if side is None else side for side in sides)
+
+    @property
+    def asked(self) -> tuple[str, ...]:
+        """Names of the checks that it asks for on top of what every solid has to be."""
+        wanted = {
+            "room": self.room is not None,
+            "on the bed": self.stands_on_the_bed,
+            "steady": self.stands_tilted_by_degrees is not None,
+            "walls": self.least_wall_mm is not None,
+            "features": self.least_feature_mm is not None,
+            "islands": self.no_free_islands,
+            "overhang": self.most_overhang_mm2 is not None,
+            "drained": self.every_hollow_drained,
+            "triangles": self.most_triangles is not None,
+            "file size": self.largest_file_mb is not None,
+            "colours": self.with_colours,
+            "format": self.file_format != "any",
+        }
+        return tuple(name for name, is_asked in wanted.items() if is_asked)
 
 
 def profile_folder() -> Path:
@@ -188,35 +219,52 @@ def checks_of(
     mesh = found.mesh
     if len(mesh.faces) == 0:
         return ()
-    own = profile.format if profile.format != "any" else format_name
+    own = profile.file_format if profile.file_format != "any" else format_name
     failed = {check.name for check in found.readiness.checks if check.passed is not True}
     why_not = "the part is not closed" if failed & {"closed", "manifold", "outward"} else ""
-    asked: list[tuple[bool, Callable[[], list[Check]]]] = [
-        (profile.room is not None, lambda: [_room(profile, mesh, progress)]),
-        (profile.on_the_bed or profile.least_tilt_degrees is not None, lambda: _standing(profile, mesh, why_not)),
-        (profile.least_wall_mm is not None, lambda: [_walls(profile.least_wall_mm, mesh, why_not)]),
-        (
-            profile.least_feature_mm is not None or profile.layer_mm is not None,
-            lambda: _layers(profile, mesh, why_not or _crossed(found), progress),
-        ),
-        (profile.most_overhang_mm2 is not None, lambda: [_overhang(profile, mesh)]),
-        (profile.drained, lambda: [_drained(found)]),
-        (profile.most_triangles is not None, lambda: [_triangles(profile.most_triangles, mesh)]),
-        (profile.most_mb is not None, lambda: [_file_size(profile.most_mb, mesh, own, file_bytes)]),
-        (profile.colours, lambda: [_colours(mesh, own)]),
-        (profile.format != "any", lambda: [_format(profile.format, format_name)]),
-    ]
-    wanted = [make for is_asked, make in asked if is_asked]
+    layers = why_not or ("" if found.crossings is not None else "crossings are not counted yet")
+    makers: dict[str, Callable[[], Check]] = {
+        "room": lambda: _room(profile, mesh, progress),
+        "on the bed": lambda: _on_the_bed(mesh),
+        "steady": lambda: _steady(profile.stands_tilted_by_degrees, mesh, why_not),
+        "walls": lambda: _walls(profile.least_wall_mm, mesh, why_not),
+        "features": lambda: _features(profile, mesh, layers, progress),
+        "islands": lambda: _islands(profile.layer_height_mm, mesh, layers, progress),
+        "overhang": lambda: _overhang(profile, mesh),
+        "drained": lambda: _drained(found),
+        "triangles": lambda: _triangles(profile.most_triangles, mesh),
+        "file size": lambda: _file_size(profile.largest_file_mb, mesh, own, file_bytes),
+        "colours": lambda: _colours(mesh, own),
+        "format": lambda: _format(profile.file_format, format_name),
+    }
+    wanted = profile.asked
     checks: list[Check] = []
-    for i, make in enumerate(wanted):
+    for i, name in enumerate(wanted):
         with progress.part(i / len(wanted), (i + 1) / len(wanted)):
-            checks += make()
+            checks.append(makers[name]())
             progress.check()
     return tuple(checks)
 
 
-def _crossed(found: Examination) -> str:
-    return "" if found.crossings is not None else "crossings are not counted yet"
+def turned_to_fit(profile: Profile, mesh: Mesh, checks: tuple[Check, ...], progress: Progress) -> tuple[Treatment, ...]:
+    """What lets a part that is larger than the machine's room fit into it, and stand on the bed; nothing where none is.
+
+    Parameters
+    ----------
+    profile : Profile
+    mesh : Mesh
+    checks : tuple of Check
+        What `checks_of` gave for it.
+    progress : Progress
+    """
+    if all(check.name != "room" or check.passed for check in checks):
+        return ()
+    fit = fit_into(mesh, profile.room, progress)
+    if fit.turn is None:
+        return ()
+    way = Rotation.from_matrix(fit.turn).as_rotvec(degrees=True)
+    angle = float(np.linalg.norm(way))
+    return Turn(axis=tuple(float(x) for x in way / angle), degrees=angle), Place(origin="drop")
 
 
 def _room(profile: Profile, mesh: Mesh, progress: Progress) -> Check:
@@ -234,27 +282,22 @@ def _room(profile: Profile, mesh: Mesh, progress: Progress) -> Check:
             told += "; laid on another side it fits"
         else:
             told += f"; turned by {degrees_told(fit.degrees)}° about z it fits"
-    return Check("room", fit.as_it_lies, told, "larger than the machine", f"{lengths(mesh.size)} mm", limit)
+    return Check("room", fit.as_it_lies, told, "larger than the machine", lengths(mesh.size), limit)
 
 
-def _standing(profile: Profile, mesh: Mesh, why_not: str) -> list[Check]:
-    checks = []
+def _on_the_bed(mesh: Mesh) -> Check:
     low = float(mesh.box[0, 2])
-    if profile.on_the_bed:
-        stands = abs(low) <= STANDS * mesh.diagonal
-        told = f"{millimetres(abs(low))} mm {'above' if low > 0 else 'below'} the bed, z = 0"
-        lowest = mesh.vertices[np.argmin(mesh.vertices[:, 2])]
-        checks.append(Check("on the bed", stands, told, "not on the bed", "" if stands else told, "z = 0", lowest))
-    if profile.least_tilt_degrees is not None:
-        limit = f"{degrees_told(profile.least_tilt_degrees)}° at least"
-        if why_not:
-            checks.append(Check("steady", None, why_not, limit=limit))
-        else:
-            checks.append(_steady(steadiness_of(mesh), profile.least_tilt_degrees, limit))
-    return checks
+    stands = abs(low) <= STANDS * mesh.diagonal
+    told = f"{millimetres(abs(low))} mm {'above' if low > 0 else 'below'} the bed"
+    lowest = mesh.vertices[np.argmin(mesh.vertices[:, 2])]
+    return Check("on the bed", stands, told, "not on the bed", "stands on it" if stands else told, "z = 0", lowest)
 
 
-def _steady(found: Steadiness, least: float, limit: str) -> Check:
+def _steady(least: float, mesh: Mesh, why_not: str) -> Check:
+    limit = f"{degrees_told(least)}° at least"
+    if why_not:
+        return Check("steady", None, why_not, limit=limit)
+    found = steadiness_of(mesh)
     told = f"falls over when tilted by {degrees_told(found.tips_degrees)}°"
     if found.inside < 0:
         told = f"its centre of mass lies {millimetres(-found.inside)} mm beside what it stands on"
@@ -276,39 +319,30 @@ def _walls(least: float, mesh: Mesh, why_not: str) -> Check:
     return Check("walls", True, "", figure=figure, limit=limit)
 
 
-def _layers(profile: Profile, mesh: Mesh, why_not: str, progress: Progress) -> list[Check]:
-    """What is too narrow, and what hangs free, layer by layer."""
-    width, height = profile.least_feature_mm, profile.layer_mm
-    narrow_limit = f"{millimetres(width)} mm at least" if width is not None else ""
+def _features(profile: Profile, mesh: Mesh, why_not: str, progress: Progress) -> Check:
+    width = profile.least_feature_mm
+    limit = f"{millimetres(width)} mm at least"
     if why_not:
-        names = [("features", narrow_limit)] * (width is not None) + [("islands", "none")] * (height is not None)
-        return [Check(name, None, why_not, limit=limit) for name, limit in names]
-    checks = []
-    if width is not None:
-        own = max(height or _LAYER, float(mesh.size[2]) / _MOST_LAYERS)
-        with progress.part(0.0, 0.5):
-            narrow = find_narrow(layers_of(mesh, own, progress), width, progress)
-        count = len(narrow.layers)
-        told = f"narrower than {millimetres(width)} mm in {counted(count, 'layer')} of {millimetres(own)} mm"
-        figure = counted(count, "layer") if count else "none narrower"
-        checks.append(
-            Check("features", count == 0, told, "too narrow to draw", figure, narrow_limit, narrow.place)
-        )  # fmt: skip
-    if height is not None:
-        with progress.part(0.5, 1.0):
-            layers = layers_of(mesh, height, progress)
-            free = [fault for fault in find_layer_faults(mesh, layers, progress) if fault.fault == "free"]
-        islands = sum(fault.count for fault in free)
-        told = f"{counted(islands, 'island')} with nothing below"
-        told += f", the first at {millimetres(free[0].z_mm)} mm" if free else ""
-        figure = counted(islands, "island") if free else "none"
-        checks.append(
-            Check(
-                "islands", not free, told, counted(islands, "free island"), figure, "none",
-                _on_layer(mesh, free[0].z_mm) if free else None,
-            )
-        )  # fmt: skip
-    return checks
+        return Check("features", None, why_not, limit=limit)
+    height = max(profile.layer_height_mm, float(mesh.size[2]) / _MOST_LAYERS)
+    narrow = find_narrow(layers_of(mesh, height, progress), width, progress)
+    count = len(narrow.layers)
+    told = f"narrower than {millimetres(width)} mm in {counted(count, 'layer')} of {millimetres(height)} mm"
+    figure = counted(count, "layer") if count else "none narrower"
+    return Check("features", count == 0, told, "too narrow to draw", figure, limit, narrow.place)
+
+
+def _islands(height: float, mesh: Mesh, why_not: str, progress: Progress) -> Check:
+    if why_not:
+        return Check("islands", None, why_not, limit="none")
+    layers = layers_of(mesh, height, progress)
+    free = [fault for fault in find_layer_faults(mesh, layers, progress) if fault.fault == "free"]
+    if not free:
+        return Check("islands", True, figure="none", limit="none")
+    islands = counted(sum(fault.count for fault in free), "island")
+    told = f"{islands} with nothing below, the first at {millimetres(free[0].z_mm)} mm"
+    place = _on_layer(mesh, free[0].z_mm)
+    return Check("islands", False, told, islands.replace(" ", " free ", 1), islands, "none", place)
 
 
 def _on_layer(mesh: Mesh, z: float) -> np.ndarray:
@@ -324,9 +358,9 @@ def _on_layer(mesh: Mesh, z: float) -> np.ndarray:
 
 
 def _overhang(profile: Profile, mesh: Mesh) -> Check:
-    found = overhang_of(mesh, profile.overhang_degrees)
-    limit = f"{grouped(round(profile.most_overhang_mm2))} mm² over {degrees_told(profile.overhang_degrees)}°"
-    told = f"{lengths([found.area])} mm² lean out by more than {degrees_told(profile.overhang_degrees)}°"
+    found = overhang_of(mesh, profile.overhang_beyond_degrees)
+    limit = f"{grouped(round(profile.most_overhang_mm2))} mm² over {degrees_told(profile.overhang_beyond_degrees)}°"
+    told = f"{lengths([found.area])} mm² lean out by more than {degrees_told(profile.overhang_beyond_degrees)}°"
     own = np.flatnonzero(found.triangles)
     place = None
     if len(own):
@@ -355,11 +389,13 @@ def _triangles(most: int, mesh: Mesh) -> Check:
     return Check("triangles", count <= most, told, "too many triangles", grouped(count), f"{grouped(most)} at most")
 
 
-def _file_size(most_mb: float, mesh: Mesh, format_name: str, file_bytes: float | None) -> Check:
+def _file_size(largest_file_mb: float, mesh: Mesh, format_name: str, file_bytes: float | None) -> Check:
     size = file_bytes if file_bytes is not None else FORMATS[format_name].size_for(mesh)
-    told = f"{megabytes(size)} as {format_name.upper()} where {most_mb:g} are allowed"
+    told = f"{megabytes(size)} as {format_name.upper()} where {largest_file_mb:g} are allowed"
     figure = f"{'' if file_bytes is not None else 'about '}{megabytes(size)}"
-    return Check("file size", size <= most_mb * 1e6, told, "file too large", figure, f"{most_mb:g} MB at most")
+    return Check(
+        "file size", size <= largest_file_mb * 1e6, told, "file too large", figure, f"{largest_file_mb:g} MB at most"
+    )
 
 
 def _colours(mesh: Mesh, format_name: str) -> Check:

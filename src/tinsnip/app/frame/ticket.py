@@ -142,7 +142,9 @@ class Ticket(QWidget):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(body)
         outer.addWidget(scroll, 1)
-        for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
+        for signal in (
+            session.mesh_changed, session.examined, session.log_changed, session.released, session.judging.changed
+        ):  # fmt: skip
             signal.connect(self.refresh)
         session.station_changed.connect(self.refresh)
         self.refresh()

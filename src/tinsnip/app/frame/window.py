@@ -190,7 +190,9 @@ class Window(QMainWindow):
         session.station_changed.connect(self._open_station)
         session.tasks.busy_changed.connect(self._show_busy)
         QApplication.instance().focusChanged.connect(self._focus_moved)
-        for signal in (session.mesh_changed, session.examined, session.log_changed, session.released):
+        for signal in (
+            session.mesh_changed, session.examined, session.log_changed, session.released, session.judging.changed
+        ):  # fmt: skip
             signal.connect(self.refresh)
         session.job_opened.connect(self.shown.show_again)
         self.opening.recent_changed.connect(self.cards.find_recent)
@@ -403,7 +405,7 @@ class Window(QMainWindow):
         found = self.session.examination
         if found is None:
             return
-        failed = next((check for check in found.readiness.checks if check.passed is False), None)
+        failed = next((check for check in self.session.judging.readiness.checks if check.passed is False), None)
         wanted = next((s.name for s in STATIONS if failed is not None and s.answers(failed, found)), STATIONS[-1].name)
         self.session.set_station(wanted)
 
@@ -437,7 +439,7 @@ class Window(QMainWindow):
         elif found is None:
             state, ready = "Looking the scan over…", "none"
         else:
-            verdict = found.readiness
+            verdict = self.session.judging.readiness
             state, ready = verdict.state, "yes" if verdict.proven else "open" if verdict.ready else "no"
         self.state_button.show_state(state)
         self.state_button.setProperty("ready", ready)

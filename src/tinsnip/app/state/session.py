@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.hiding import Plan, find_hidden, performer
+from tinsnip.app.state.judging import Judging
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
@@ -23,7 +24,7 @@ from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.ticks import Ticks
 from tinsnip.app.state.worker import in_passing
 from tinsnip.errors import BadInput, HiddenInTheWay
-from tinsnip.formats import Scan, read_scan
+from tinsnip.formats import Scan, format_for, read_scan
 from tinsnip.job import (
     Action,
     CopyAsVariant,
@@ -39,6 +40,7 @@ from tinsnip.job import (
     Step,
     default_budget,
     is_job_file,
+    judged_by,
     open_job,
     perform,
     release,
@@ -46,7 +48,7 @@ from tinsnip.job import (
 )
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.survey import Examination, Finding, Kind
+from tinsnip.survey import Examination, Finding, Kind, Readiness
 from tinsnip.survey.deviation import FromRaw, signed_distance
 from tinsnip.treat import Assembly, Context, Outcome, Treatment
 from tinsnip.words import counted
@@ -100,6 +102,7 @@ class Session(QObject):
         self.known.measured.connect(self._take_measured)
         self.ticks = Ticks()
         self.numbering = Numbering()
+        self.judging = Judging(self)
         self.references = References(self)
         self.references.measured.connect(self.from_raw_changed)
         self.selected = Selected()
@@ -111,7 +114,7 @@ class Session(QObject):
         self.preview_together: TogetherPreview | None = None
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
-        self._release: tuple[Path, Mesh, Examination] | None = None
+        self._release: tuple[Path, Mesh, Readiness] | None = None
         self.folder_used = ""
         """Where something of this job was exported to last."""
         self.looking_back: int | None = None
@@ -151,7 +154,7 @@ class Session(QObject):
         """Whether nothing was done but opening scans."""
         return all(isinstance(step.action, Open) for step in self.job.log)
 
-    def last_release(self) -> tuple[Path, Examination] | None:
+    def last_release(self) -> tuple[Path, Readiness] | None:
         """What was written last of the present mesh, and how it was found."""
         known = self._release
         return None if known is None or known[1] is not self.mesh else (known[0], known[2])
@@ -476,8 +479,8 @@ class Session(QObject):
                 "Bringing the step back", lambda p: [m for s in states.values() for m in (s.mesh, s.raw)], go
             )
 
-    def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False) -> None:
-        """Write the mesh, read it back, and judge the file."""
+    def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False, unit: str = "mm") -> None:
+        """Write the mesh, read it back, and judge the file, by the profile in use too."""
         piece = self.job.piece
         if piece is None:
             return
@@ -486,13 +489,18 @@ class Session(QObject):
             self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
             return
 
-        def work(progress: Progress) -> Examination:
-            placed = piece.in_scanner_frame() if scanner_frame else mesh
-            return release(placed, path, None, progress, provenance)
+        profile = self.judging.profile
 
-        def done(examination: Examination) -> None:
-            self._release = (path, mesh, examination)
-            self.message.emit(f"Wrote {path.name}: {examination.readiness.state}", False)
+        def work(progress: Progress) -> Readiness:
+            placed = piece.in_scanner_frame() if scanner_frame else mesh
+            found = release(placed, path, None, progress, provenance, unit=unit)
+            if profile is None:
+                return found.readiness
+            return judged_by(profile, found, format_for(path.suffix).name, progress, path.stat().st_size)
+
+        def done(readiness: Readiness) -> None:
+            self._release = (path, mesh, readiness)
+            self.message.emit(f"Wrote {path.name}: {readiness.state}", False)
             self.released.emit(path)
 
         self.tasks.foreground(f"Writing {path.name}", work, done)

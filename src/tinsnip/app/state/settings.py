@@ -29,6 +29,7 @@ class Settings(BaseModel):
     open_folder: str = ""
     export_folder: str = ""
     job_folder: str = ""
+    profile: str = ""
     show_inches: bool = False
     undo_share: float = Field(0.25, ge=0.0, le=0.9)
     text_size: float = Field(0.0, ge=0.0, le=4.0)

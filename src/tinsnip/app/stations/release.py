@@ -2,13 +2,21 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QUrl
+from PySide6.QtCore import QSignalBlocker, Qt, QUrl
 from PySide6.QtGui import QDesktopServices
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.profileeditor import ProfileEditor
 from tinsnip.app.stations.station import Station, Tray
+from tinsnip.app.widgets.askedlist import AskedList
+from tinsnip.app.widgets.fields import Button, DropDown
 from tinsnip.app.widgets.filedialog import bare_name, choose_target, folder_for
-from tinsnip.formats import FORMATS
+from tinsnip.errors import BadInput
+from tinsnip.formats import FORMATS, UNITS
+from tinsnip.job import Profile, load_profile, profiles
+from tinsnip.survey import Finding, Kind
+from tinsnip.survey.readiness import Check
+from tinsnip.survey.steadiness import STANDS
 from tinsnip.words import counted, megabytes, millimetres
 
 __all__ = ["RELEASE", "ReleaseTray"]
@@ -25,8 +33,9 @@ _GOOD = {
 }
 """What was found of a check that passed."""
 _CHECKS = tuple(_GOOD)
-_STANDS = 2e-3
-"""Share of its size by which a part may be off the bed and still stand on it: scanned feet are not flat."""
+_NEAR = 0.06
+"""Share of the part's size that is shown of a place."""
+_NONE, _NEW = "none", "a new one…"
 
 
 class ReleaseTray(Tray):
@@ -41,8 +50,18 @@ class ReleaseTray(Tray):
             label.setWordWrap(True)
             label.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.stands = self.figure("On the bed")
+        self.profile = DropDown("Profile")
+        self.profile.setToolTip("What your machine or client asks for, on top of what every solid has to be")
+        self.edit = Button("Change…")
+        self.edit.clicked.connect(self.edit_profile)
+        self.row("Profile", None, self.profile, self.edit)
+        self.profile_checks = AskedList(self.go_to)
+        self.add(self.profile_checks)
+        self.turn = self.button("Turn it so that it fits", self.turn_to_fit)
+        self.heading("The file")
         self.writes = self.figure("Writes")
         self.format = self.drop_down("Format", {FORMATS[name].title: name for name in FORMATS})
+        self.unit = self.drop_down("Its numbers are", {name: name for name in UNITS})
         self.size = self.figure("On disk")
         self.frame = self.tick("in the scanner's own frame", "Undo turning, placing and scaling in the file only")
         self.provenance = self.tick(
@@ -51,8 +70,88 @@ class ReleaseTray(Tray):
         self.written = self.explain()
         self.folder_button = self.button("Open the folder", self.open_folder)
         self.copper_button("Export", self.ask_export)
-        self.format.currentIndexChanged.connect(self.refresh)
+        self.list_profiles(self.view.settings.profile)
+        self.profile.currentIndexChanged.connect(self.choose_profile)
+        self.format.currentIndexChanged.connect(self.choose_format)
+        self.unit.currentIndexChanged.connect(self.refresh)
         self.session.released.connect(self.refresh)
+        self.session.judging.changed.connect(self.refresh)
+
+    def enter(self) -> None:
+        self.session.judging.go_live(True)
+
+    def leave(self) -> None:
+        self.session.judging.go_live(False)
+
+    # ---- the profile
+
+    def list_profiles(self, chosen: str) -> None:
+        """Offer what profiles there are, and use one of them by its name."""
+        known = profiles()
+        with QSignalBlocker(self.profile):
+            self.profile.clear()
+            for name in (_NONE, *known, _NEW):
+                self.profile.addItem(name, name if name in known else "")
+            self.profile.setCurrentIndex(max(0, self.profile.findData(chosen) if chosen in known else 0))
+        self.choose_profile()
+
+    def choose_profile(self) -> None:
+        """Judge by what is chosen; a new one is made first."""
+        if self.profile.currentText() == _NEW and not self.profile.currentData():
+            before = self.session.judging.profile
+            with QSignalBlocker(self.profile):
+                self.profile.setCurrentIndex(self.profile.findText(before.name if before is not None else _NONE))
+            self._open_editor(Profile())
+            return
+        name, own = self.profile.currentData(), None
+        if name:
+            try:
+                own = load_profile(name)
+            except BadInput as error:
+                self.session.message.emit(str(error), True)
+                with QSignalBlocker(self.profile):
+                    self.profile.setCurrentIndex(0)
+        self.edit.setEnabled(own is not None)
+        if own is not None and own.file_format != "any":
+            self.format.setCurrentIndex(self.format.findData(own.file_format))
+        if own is not None:
+            self.unit.setCurrentIndex(self.unit.findData(own.file_unit))
+        settings = self.view.settings
+        if settings.profile != (own.name if own is not None else ""):
+            settings.profile = own.name if own is not None else ""
+            settings.save()
+        self.session.judging.judge_by(own)
+        self.refresh()
+
+    def edit_profile(self) -> None:
+        """Change the profile that is in use."""
+        if self.session.judging.profile is not None:
+            self._open_editor(self.session.judging.profile)
+
+    def _open_editor(self, profile: Profile) -> None:
+        editor = ProfileEditor(profile, self.window())
+        if editor.exec() == ProfileEditor.DialogCode.Accepted:
+            self.list_profiles(editor.result_name)
+
+    def choose_format(self) -> None:
+        """It is to be written as something else."""
+        self.session.judging.write_as(self.format.currentData())
+        self.refresh()
+
+    def go_to(self, check: Check) -> None:
+        """Look at where a check is worst."""
+        if check.place is not None:
+            size = _NEAR * self.session.mesh.diagonal
+            place = Finding("", Kind.CROSSING, check.name, check.place, size, 1, "", -1, check.place[None])
+            self.view.fly_to(place)
+            self.session.hovered.emit(place)
+
+    def turn_to_fit(self) -> None:
+        """Turn the part as the machine's room wants it."""
+        if self.session.judging.remedy:
+            self.session.do_all(self.session.judging.remedy)
+
+    # ---- the file
 
     def ask_export(self) -> None:
         """Ask where to write, and export."""
@@ -63,9 +162,9 @@ class ReleaseTray(Tray):
         if self.session.tasks.busy is not None:
             self.session.message.emit(f"{self.session.tasks.title} is still going on; export after it", True)
             return
-        found, last = self.session.examination, self.session.folder_used
+        ready, last = self.session.judging.readiness, self.session.folder_used
         kinds = {f.suffix: f.title for f in FORMATS.values()}
-        solid = "-solid" if found is not None and found.readiness.ready else ""
+        solid = "-solid" if ready is not None and ready.ready else ""
         folder = last or folder_for(piece.scan.path, settings.export_folder)
         suggested = Path(folder) / f"{bare_name(piece.name)}{solid}{FORMATS[name].suffix}"
         target = choose_target(self.window(), f"Export {piece.name}", suggested, kinds, [settings.export_folder])
@@ -76,7 +175,7 @@ class ReleaseTray(Tray):
         settings.export_folder = self.session.folder_used = str(target.parent)
         settings.save()
         said = self.provenance.isChecked() and FORMATS[chosen].holds_provenance
-        self.session.export(target, self.frame.isChecked(), said)
+        self.session.export(target, self.frame.isChecked(), said, self.unit.currentData())
 
     def open_folder(self) -> None:
         """Show the folder of what was written last."""
@@ -85,14 +184,22 @@ class ReleaseTray(Tray):
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(last[0].parent)))
 
     def refresh(self, *_: object) -> None:
-        found, mesh = self.session.examination, self.session.mesh
+        judging, mesh = self.session.judging, self.session.mesh
         if mesh is None:
             return
+        ready = judging.readiness
         name, job = self.format.currentData(), self.session.job
         self.provenance.setEnabled(FORMATS[name].holds_provenance)
         self.stands.setText(_stands(float(mesh.box[0, 2]), mesh.diagonal))
         self.stands.setToolTip("" if self.stands.text().startswith("✓") else "2 Stand lays it on the bed, z = 0")
         self.size.setText(megabytes(FORMATS[name].size_for(mesh)))
+        for i in range(self.format.count()):
+            kind = FORMATS[self.format.itemData(i)]
+            self.format.setItemText(i, f"{kind.title} · {megabytes(kind.size_for(mesh))}")
+        self.unit.setEnabled(FORMATS[name].own_unit is None)
+        self.unit.setToolTip("" if self.unit.isEnabled() else f"{name.upper()} says its unit itself")
+        self.profile_checks.show_checks(judging.checks)
+        self.turn.setVisible(bool(judging.remedy))
         others = len(job.pieces) - 1
         self.writes.setText("the piece worked on" if others else "the part")
         told = f"{job.piece.name}" + (f"; {counted(others, 'other piece')} not written" if others else "")
@@ -100,32 +207,32 @@ class ReleaseTray(Tray):
         last = self.session.last_release()
         text = f"Will write {told}." if others else ""
         if last is not None:
-            text = f"Written and read back: {last[0].name}\n{last[1].readiness.state}"
+            text = f"Written and read back: {last[0].name}\n{last[1].state}"
         self.written.setText(text)
         self.written.setVisible(bool(text))
         self.folder_button.setVisible(last is not None)
-        if found is None:
+        if ready is None:
             for label in self.checks.values():
                 label.setText("…")
             return
-        for check in found.readiness.checks:
+        for check in ready.checks:
             if check.name in self.checks:
                 good = _GOOD.get(check.name, "yes")
                 text = {True: f"✓ {good}", False: f"✗ {check.brief or check.reason}", None: "not checked"}[check.passed]
                 self.checks[check.name].setText(text)
                 self.checks[check.name].setToolTip(check.reason if check.passed is False else "")
-        self.offer(f"Export {name.upper()}…" if found.readiness.ready else f"Export {name.upper()}, not ready…")
+        self.offer(f"Export {name.upper()}…" if ready.ready else f"Export {name.upper()}, not ready…")
 
 
 def _stands(lowest: float, size: float) -> str:
     """Whether a part stands on the bed, z = 0; it need not, to be ready, but whoever prints it wants to know."""
-    if abs(lowest) <= _STANDS * size:
+    if abs(lowest) <= STANDS * size:
         return "✓ stands on z = 0"
     return f"✗ {millimetres(abs(lowest))} mm {'above' if lowest > 0 else 'below'} z = 0"
 
 
 def _state(session: Session) -> tuple[str, int | None]:
-    checks = session.examination.readiness.checks
+    checks = session.judging.readiness.checks
     failed, passed = sum(c.passed is False for c in checks), sum(c.passed is True for c in checks)
     return f"{passed} of {len(checks)} checks pass", failed
 

@@ -284,4 +284,5 @@ def _state(session: Session) -> tuple[str, int | None]:
     return f"lowest point {lowest.rstrip('0').rstrip('.') if '.' in lowest else lowest} mm", None
 
 
-STAND = Station("Stand", StandTray, _state, waits=False)
+_CHECKS = ("room", "on the bed", "steady")
+STAND = Station("Stand", StandTray, _state, waits=False, answers=lambda check, _: check.name in _CHECKS)

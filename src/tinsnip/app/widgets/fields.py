@@ -26,6 +26,8 @@ from tinsnip.words import grouped_number
 __all__ = ["Button", "DropDown", "NumberField", "TextField", "TickBox", "is_enter", "take_typed"]
 
 _NUMBER = re.compile(r"[-+]?(\d+([.]\d*)?|[.]\d+)(e[-+]?\d+)?")
+_TRIMMED = 4
+"""A number with so many decimals or more is shown without those at its end that say nothing."""
 _BEGUN = re.compile(r"[-+]?\d*[.]?\d*(e[-+]?\d*)?")
 
 
@@ -122,7 +124,8 @@ class NumberField(_Typed, QDoubleSpinBox):
         return float(bare) if _NUMBER.fullmatch(bare) else None
 
     def textFromValue(self, value: float) -> str:
-        return grouped_number(value, self.decimals())
+        text = grouped_number(value, self.decimals())
+        return text.rstrip("0").rstrip(".") if self.decimals() >= _TRIMMED else text
 
     def valueFromText(self, text: str) -> float:
         number = self._number(text)

@@ -14,7 +14,7 @@ from tinsnip.words import counted
 
 __all__ = ["Form"]
 
-_UNITS = {"mm": "mm", "degrees": "°", "percent": "%", "offset": "mm"}
+_UNITS = {"mm": "mm", "degrees": "°", "percent": "%", "offset": "mm", "mb": "MB", "mm2": "mm²"}
 _FARTHEST = 1e7
 _FEW = 4
 
@@ -70,7 +70,7 @@ class Form(QWidget):
 
 
 def _label(name: str) -> str:
-    for unit in ("_mm", "_degrees", "_percent"):  # these stand behind the number
+    for unit in ("_mm", "_degrees", "_percent", "_mb", "_mm2"):  # these stand behind the number
         name = name.removesuffix(unit)
     words = name.replace("_", " ")
     return words[:1].upper() + words[1:]

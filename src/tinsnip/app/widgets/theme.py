@@ -116,6 +116,7 @@ QPushButton#state:focus { border: 2px solid #8fb8e8; }
 QFrame#viewline { color: #565c60; margin: 3px 4px; }
 QWidget#ticket, QScrollArea#ticketscroll, QWidget#ticketbody { background: #f3efe6; color: #26241f; }
 QScrollArea { border: 0; }
+QDialog#sheet QScrollArea, QWidget#sheetbody { background: transparent; }
 QWidget#tray, QStackedWidget, QScrollArea#trayscroll, QWidget#traybody { background: #e4e0d8; color: #26241f; }
 QWidget#trayhead { background: #d5d0c5; border-bottom: 1px solid #bdb7a9; }
 QWidget#log { background: #dbd6cc; border-top: 1px solid #bdb7a9; }
@@ -130,6 +131,10 @@ QWidget#tray QPushButton:hover { background: #ffffff; }
 QWidget#tray QPushButton:disabled { color: #8d8778; background: #dedad1; border: 1px dashed #b9b3a6; }
 QWidget#tray QPushButton:checked { background: #4c5256; color: #ffffff; border-color: #33383b; }
 QWidget#tray QPushButton:focus { border: 2px solid #1f5fa8; }
+QWidget#tray QPushButton#goto, QWidget#tray QPushButton#goto:disabled { background: transparent; color: #26241f;
+    border: 2px solid transparent; padding: 2px 0; text-align: left; text-decoration: none; }
+QWidget#tray QPushButton#goto:enabled { color: #8f3f14; }
+QWidget#tray QPushButton#goto:focus { border-color: #1f5fa8; }
 QWidget#tray QPushButton#copper { background: #b4602a; color: #ffffff; border: 0; font-weight: bold; padding: 10px; }
 QWidget#tray QPushButton#copper:hover { background: #c56d34; }
 QWidget#tray QPushButton#copper:disabled { background: #d6cabf; color: #74695e; border: 1px dashed #a79a8d; }
