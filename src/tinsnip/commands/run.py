@@ -10,6 +10,7 @@ import click
 from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
 from tinsnip.errors import BadInput, told
 from tinsnip.formats import FORMATS, format_for
+from tinsnip.formats.whole import write_whole
 from tinsnip.job import (
     Budget,
     Order,
@@ -25,12 +26,17 @@ from tinsnip.job import (
     scans_among,
     targets_of,
 )
+from tinsnip.job.batch import report_of
 from tinsnip.job.resuming import Done
 from tinsnip.progress import DONE
+from tinsnip.report.page import batch_page
 from tinsnip.terminal import told_what_was_written
 from tinsnip.words import percent
 
 __all__ = ["list_profiles", "routines", "run"]
+
+_INDEX = "report.html"
+"""The page that leads to all."""
 
 
 @click.command()
@@ -48,6 +54,7 @@ __all__ = ["list_profiles", "routines", "run"]
 @VOIDS
 @click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
+@click.option("--report", is_flag=True, help="A page about each result beside it, and one that leads to all.")
 @click.option("--workers", type=click.IntRange(1, 256), metavar="N", help="So many scans at a time.")
 @click.option("--cluster", metavar="ADDRESS", help="On a Dask cluster whose machines all reach the files.")
 @click.option("--resume", is_flag=True, help="What an earlier run into this folder has done is not done again.")
@@ -67,6 +74,7 @@ def run(
     voids: str | None,
     replace: bool,
     settings: tuple[str, ...],
+    report: bool,
     workers: int | None,
     cluster: str | None,
     resume: bool,
@@ -88,10 +96,14 @@ def run(
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     if workers and cluster:
         raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
-    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep", profile)
+    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep", profile, report)
     done = Done(out, order)
     scans = scans_among(files)
     targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())
+    pages = [report_of(target) for _, target in targets] + [out / _INDEX] if report else []
+    taken = next((page for page in pages if page.exists()), None)
+    if taken is not None and not (replace or resume):
+        raise BadInput(f"{taken}: is there already; add --replace to replace it, or choose another --out")
     found = {file: facts for file, target in targets if resume and (facts := done.facts_of(file, target))}
     left = [pair for pair in targets if pair[0] not in found]
     if not as_json:
@@ -114,6 +126,10 @@ def run(
                 _print_result(result)
     results = [found[file] for file, _ in targets]
     failed = any("error" in one for one in results)
+    if report:
+        write_whole(out / _INDEX, batch_page(f"{chosen.title} ({chosen.name})", results, out))
+        if not as_json:
+            click.echo(f"pages: {out / _INDEX}")
     if as_json:
         click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
     raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)

@@ -10,6 +10,7 @@ from tinsnip.commands.shared import JSON, LENGTH, UNIT, shown
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
 from tinsnip.formats.outlinefiles import OUTLINE_FORMATS
+from tinsnip.formats.whole import write_whole
 from tinsnip.space.slicing import Layers
 
 __all__ = ["slices"]
@@ -79,7 +80,4 @@ def _write(layers: Layers, names: list[Path], form: str, box: np.ndarray, title:
             layers.outlines_at(i), layers.closed[first[i] : first[i + 1]].tolist(), box,
             f"{title}, layer {i + 1} at {layers.heights[i]:.6g} mm",
         )  # fmt: skip
-        try:
-            name.write_text(text, encoding="utf-8")
-        except OSError as error:
-            raise BadInput(f"{name}: {error.strerror or error}; choose another folder") from error
+        write_whole(name, text)

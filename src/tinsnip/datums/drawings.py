@@ -14,6 +14,7 @@ from tinsnip.datums.lines import lines_of
 from tinsnip.datums.outlines import Arc, Line, Outline, drawing_axes
 from tinsnip.datums.stepfile import step_text
 from tinsnip.errors import BadInput
+from tinsnip.formats.whole import write_whole
 
 __all__ = ["DRAWING_ENDINGS", "Drawn", "check_drawing", "write_drawing"]
 
@@ -95,13 +96,7 @@ def write_drawing(
         text = _dxf(datums, sections)
     else:
         text = step_text(named or path.stem, datums, [(s.name, s.in_space, s.normal, s.outlines) for s in sections])
-    fresh = path.with_name(f".{path.name}.part")
-    try:
-        fresh.write_text(text, encoding="utf-8")
-        fresh.replace(path)
-    except OSError as error:
-        fresh.unlink(missing_ok=True)
-        raise BadInput(f"{path}: {error.strerror or error}; choose another place") from error
+    write_whole(path, text)
 
 
 # ---- SVG

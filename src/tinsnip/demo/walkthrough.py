@@ -6,8 +6,8 @@ from tinsnip.demo.library import demo_file
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
 from tinsnip.job import load_routine, release
-from tinsnip.picture import draw
 from tinsnip.progress import Progress
+from tinsnip.report.pictures import draw
 from tinsnip.survey import examine
 
 __all__ = ["headless_demo"]

@@ -19,6 +19,7 @@ from tinsnip.job.profile import (
 )
 from tinsnip.job.release import fit_to_format, release
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
+from tinsnip.job.reporting import log_of, write_report
 from tinsnip.job.routine import Routine, RoutineStep, Run, built_in_routines, load_routine, routine_of
 from tinsnip.job.step import Action, Change, Step, perform, perform_all, step_of_outcome
 
@@ -58,6 +59,7 @@ __all__ = [
     "judged_by",
     "load_profile",
     "load_routine",
+    "log_of",
     "open_job",
     "perform",
     "perform_all",
@@ -76,4 +78,5 @@ __all__ = [
     "targets_of",
     "turned_to_fit",
     "unfinished_folder",
+    "write_report",
 ]

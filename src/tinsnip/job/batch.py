@@ -7,18 +7,22 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.formats.whole import write_whole
 from tinsnip.job.profile import Profile, checks_of
 from tinsnip.job.release import release
 from tinsnip.job.routine import Routine, Run
 from tinsnip.progress import Progress
+from tinsnip.report.page import LogLine, Subject, report_page
 from tinsnip.survey import Examination
 from tinsnip.survey.readiness import Check, Readiness
 from tinsnip.survey.strays import with_voids_meant
 from tinsnip.treat import Reduce
 
-__all__ = ["Budget", "Order", "run_file", "run_on", "scans_among", "targets_of"]
+__all__ = ["Budget", "Order", "report_of", "run_file", "run_on", "scans_among", "targets_of"]
 
 _TRIES = 4
 _UNUSUAL_MM = (1.0, 1000.0)
@@ -62,6 +66,8 @@ class Order:
         Whether closed inner skins are meant, as those of a hollow part are.
     profile : Profile or None
         What the result is judged by on top of what every solid has to be.
+    report : bool
+        Whether a page about each result is written beside it.
     """
 
     routine: Routine
@@ -71,6 +77,7 @@ class Order:
     provenance: bool = False
     keep_voids: bool = False
     profile: Profile | None = None
+    report: bool = False
 
 
 @dataclass(frozen=True)
@@ -253,7 +260,44 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
     readiness = examination.readiness.also(*run.checks(), *missed)
     if profile is not None:
         readiness = readiness.also(*checks_of(profile, examination, format_name, progress, size))
-    return Result(scan, target, run, examination, readiness, _warnings(scan)).facts()
+    result = Result(scan, target, run, examination, readiness, _warnings(scan))
+    if not order.report:
+        return result.facts()
+    page = report_of(target)
+    write_whole(page, report_page(_subject(result, profile), progress))
+    return result.facts() | {"report": str(page)}
+
+
+def report_of(target: Path) -> Path:
+    """Where the page about a result lies."""
+    return target.with_name(f"{target.stem}-report.html")
+
+
+def _subject(result: Result, profile: Profile | None) -> Subject:
+    """What the page about a result is to say."""
+    scan, run = result.scan, result.run
+    frame = np.eye(4)
+    for step in run.steps:
+        if step.account.matrix is not None:
+            frame = step.account.matrix @ frame
+    return Subject(
+        name=scan.path.stem,
+        scan=scan.path.name,
+        unit=f"{scan.unit}: {scan.unit_reason}",
+        raw=scan.mesh,
+        mesh=run.mesh,
+        frame=frame,
+        readiness=result.readiness,
+        ends_as=run.routine.ends_as,
+        profile="" if profile is None else profile.name,
+        least_wall=None if profile is None else profile.least_wall_mm,
+        written=result.target.name,
+        file_bytes=result.target.stat().st_size,
+        log=[LogLine(f"{s.name}: {s.text}", s.seconds, s.account.gone_share, s.account.made_share) for s in run.steps],
+        notes=scan.notes,
+        proposal=run.proposal(result.readiness),
+        warnings=result.warnings,
+    )
 
 
 def _reduce_further(run: Run, size: float, budget: Budget, progress: Progress) -> bool:

@@ -3,8 +3,6 @@
 Each is one JSON file in the settings folder. A part is judged by one on top of the checks that every solid has to pass.
 """
 
-import os
-import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Literal
@@ -16,6 +14,7 @@ from scipy.spatial.transform import Rotation
 
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS
+from tinsnip.formats.whole import write_whole
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors
@@ -160,14 +159,7 @@ def save_profile(profile: Profile) -> Path:
         When it cannot be written.
     """
     path = profile_folder() / f"{profile.name}.json"
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        handle, beside = tempfile.mkstemp(dir=path.parent)
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(profile.model_dump_json(indent=2) + "\n")
-        os.replace(beside, path)
-    except OSError as error:
-        raise BadInput(f"{path}: {(error.strerror or str(error)).lower()}; make room there") from error
+    write_whole(path, profile.model_dump_json(indent=2) + "\n", make_folder=True)
     return path
 
 

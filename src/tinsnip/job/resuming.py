@@ -18,7 +18,7 @@ import platformdirs
 
 from tinsnip import __version__
 from tinsnip.errors import BadInput
-from tinsnip.job.batch import Order
+from tinsnip.job.batch import Order, report_of
 
 __all__ = ["Done"]
 
@@ -39,7 +39,7 @@ def _key(order: Order) -> str:
     own = {
         "routine": order.routine.model_dump(mode="json"), "budget": asdict(order.budget), "format": order.format_name,
         "unit": order.unit, "provenance": order.provenance, "keep_voids": order.keep_voids, "version": __version__,
-        "profile": None if order.profile is None else order.profile.model_dump(mode="json"),
+        "report": order.report, "profile": None if order.profile is None else order.profile.model_dump(mode="json"),
     }  # fmt: skip
     return hashlib.sha256(json.dumps(own, sort_keys=True).encode()).hexdigest()
 
@@ -90,7 +90,11 @@ class Done:
         stamps = {"order": self._key, "scan_stamp": _stamp(file), "target_stamp": _stamp(target)}
         if line is None or any(line[name] != value for name, value in stamps.items()):
             return None
-        return line["facts"] | {"file": str(file), "out": str(target)}
+        report = report_of(target)
+        if "report" in line["facts"] and not report.is_file():
+            return None
+        again = {"report": str(report)} if "report" in line["facts"] else {}
+        return line["facts"] | {"file": str(file), "out": str(target)} | again
 
     def begin(self, targets: Iterable[Path]) -> None:
         """Note what this run is to write."""

@@ -1,13 +1,14 @@
 """What Tinsnip remembers between starts: recent files, folders, view drags, units shown."""
 
 import contextlib
-import os
-import tempfile
 from pathlib import Path
 from typing import Literal
 
 import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from tinsnip.errors import BadInput
+from tinsnip.formats.whole import write_whole
 
 __all__ = ["DRAGS", "Settings"]
 
@@ -57,12 +58,8 @@ class Settings(BaseModel):
 
     def save(self) -> None:
         """Write them, whole or not at all; a read-only home is no reason to stop."""
-        with contextlib.suppress(OSError):
-            self.path().parent.mkdir(parents=True, exist_ok=True)
-            handle, name = tempfile.mkstemp(dir=self.path().parent)
-            with os.fdopen(handle, "w", encoding="utf-8") as file:
-                file.write(self.model_dump_json(indent=2))
-            os.replace(name, self.path())
+        with contextlib.suppress(BadInput):
+            write_whole(self.path(), self.model_dump_json(indent=2), make_folder=True)
 
     def meaning(self, drag: str) -> str:
         """What a drag of `DRAGS` does."""

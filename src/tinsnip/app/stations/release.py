@@ -13,7 +13,7 @@ from tinsnip.app.widgets.fields import Button, DropDown
 from tinsnip.app.widgets.filedialog import bare_name, choose_target, folder_for
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, UNITS
-from tinsnip.job import Profile, load_profile, profiles
+from tinsnip.job import Profile, load_profile, log_of, profiles, write_report
 from tinsnip.survey import Finding, Kind
 from tinsnip.survey.readiness import Check
 from tinsnip.survey.steadiness import STANDS
@@ -69,6 +69,8 @@ class ReleaseTray(Tray):
         )
         self.written = self.explain()
         self.folder_button = self.button("Open the folder", self.open_folder)
+        self.report = self.button("Write a report…", self.ask_report)
+        self.report.setToolTip("One page for the client: pictures, checks, figures, what was measured and what made")
         self.copper_button("Export", self.ask_export)
         self.list_profiles(self.view.settings.profile)
         self.profile.currentIndexChanged.connect(self.choose_profile)
@@ -176,6 +178,30 @@ class ReleaseTray(Tray):
         settings.save()
         said = self.provenance.isChecked() and FORMATS[chosen].holds_provenance
         self.session.export(target, self.frame.isChecked(), said, self.unit.currentData())
+
+    def ask_report(self) -> None:
+        """Ask where to, and write the page about the part."""
+        session, settings = self.session, self.view.settings
+        piece = session.job.piece
+        if piece is None:
+            return
+        folder = session.folder_used or folder_for(piece.scan.path, settings.export_folder)
+        suggested = Path(folder) / f"{bare_name(piece.name)}-report.html"
+        target = choose_target(
+            self.window(), f"Report of {piece.name}", suggested, {".html": "HTML"}, [settings.export_folder]
+        )
+        if target is None:
+            return
+        log, profile = log_of(session.job, piece), session.judging.profile
+        readings = [(one.kind, one.text) for one in self.view.readings.now()]
+
+        def done(_: object) -> None:
+            session.message.emit(f"Wrote {target.name}", False)
+            session.reported.emit(target)
+
+        session.tasks.foreground(
+            f"Writing {target.name}", lambda p: write_report(piece, log, profile, readings, target, p), done
+        )
 
     def open_folder(self) -> None:
         """Show the folder of what was written last."""

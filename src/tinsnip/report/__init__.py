@@ -1,0 +1,1 @@
+"""Pictures and pages of a part, without a display: for the client, and for whoever asks later what was done."""
