@@ -133,7 +133,7 @@ def treatments() -> dict[str, type[Treatment]]:
     Examples
     --------
     >>> sorted(tinsnip.treatments())[:3]
-    ['add-solid', 'bend', 'brush']
+    ['add-solid', 'bake', 'bend']
     """
     return dict(TREATMENTS)
 

@@ -54,6 +54,12 @@ _INDEX = "report.html"
 @VOIDS
 @click.option("--replace", is_flag=True, help="Replace results that are there already; a raw scan never is.")
 @click.option("--set", "settings", multiple=True, metavar="STEP.FIELD=VALUE", help="Set a field of a step.")
+@click.option(
+    "--bake",
+    type=click.Choice(["1024", "2048", "4096", "8192"]),
+    metavar="PIXELS",
+    help="Bake the scan's colours onto a texture of so many pixels; onto the vertices where the format holds none.",
+)
 @click.option("--report", is_flag=True, help="A page about each result beside it, and one that leads to all.")
 @click.option("--workers", type=click.IntRange(1, 256), metavar="N", help="So many scans at a time.")
 @click.option("--cluster", metavar="ADDRESS", help="On a Dask cluster whose machines all reach the files.")
@@ -74,6 +80,7 @@ def run(
     voids: str | None,
     replace: bool,
     settings: tuple[str, ...],
+    bake: str | None,
     report: bool,
     workers: int | None,
     cluster: str | None,
@@ -94,9 +101,13 @@ def run(
     budget.on(chosen, format_name)  # what cannot be kept to is said before anything is read
     if provenance and not format_for(format_name).holds_provenance:
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
+    if bake and not format_for(format_name).holds_colours:
+        raise BadInput(f"--bake: {format_name} holds no colours; use --format glb or obj, or ply for those of vertices")
     if workers and cluster:
         raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
-    order = Order(chosen, budget, format_name, unit, provenance, voids == "keep", profile, report)
+    order = Order(
+        chosen, budget, format_name, unit, provenance, voids == "keep", profile, report, int(bake) if bake else None
+    )
     done = Done(out, order)
     scans = scans_among(files)
     targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())

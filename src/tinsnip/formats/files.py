@@ -17,6 +17,7 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import glb, obj, off, ply, stl, threemf
 from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.formats.units import UNITS, guess_unit
+from tinsnip.formats.whole import write_whole
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles, reorder
 from tinsnip.progress import Progress, check_here, stoppable
@@ -31,7 +32,8 @@ class Format(NamedTuple):
     """One file format: how to know it, read it, write it and predict its size.
 
     `own_unit` is what the reader gives out where the file itself says its unit; a format that holds provenance
-    has a further argument to its writer that asks for it.
+    has a further argument to its writer that asks for it, one that keeps its texture in files beside it one for the
+    name that they begin with.
     """
 
     name: str
@@ -44,10 +46,22 @@ class Format(NamedTuple):
     single_precision: bool
     own_unit: str | None
     holds_provenance: bool = False
+    holds_texture: bool = False
+    beside: Callable[[Mesh, str], dict[str, bytes]] | None = None
 
     def size_for(self, mesh: Mesh) -> int:
-        """Bytes that a mesh will take, exactly or about."""
-        return self.size_of(len(mesh.faces), len(mesh.vertices), mesh.colour is not None)
+        """Bytes that a mesh will take, exactly or about; with its texture, where the format holds one."""
+        own = self.size_of(len(mesh.faces), len(mesh.vertices), mesh.colour is not None)
+        texture = mesh.attributes.get("texture")
+        if not self.holds_texture or texture is None or not texture.beside:
+            return own
+        pixels = sum(image.width * image.height for image in texture.beside.values())
+        return own + _PLACE * len(mesh.faces) + int(_PIXEL * pixels)
+
+    @property
+    def holds_colours(self) -> bool:
+        """Whether a file of it says colours, of vertices at least."""
+        return self.size_of(1000, 500, True) != self.size_of(1000, 500, False)
 
     def triangles_within(
         self, size: float, least: int, most: int, vertex_share: float = 0.5, coloured: bool = True
@@ -80,13 +94,27 @@ FORMATS: dict[str, Format] = {
         Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True, None),
         Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None, True),
         Format("3mf", ".3mf", "3MF", threemf.sniff, threemf.read, threemf.write, threemf.size_of, False, "mm"),
-        Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm"),
+        Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm", holds_texture=True),
         Format("off", ".off", "OFF, text", off.sniff, off.read, off.write, off.size_of, False, None),
-        Format("obj", ".obj", "OBJ, text", obj.sniff, obj.read, obj.write, obj.size_of, False, None),
+        Format(
+            "obj",
+            ".obj",
+            "OBJ, text",
+            obj.sniff,
+            obj.read,
+            obj.write,
+            obj.size_of,
+            False,
+            None,
+            holds_texture=True,
+            beside=obj.beside,
+        ),
     )
 }
 
 
+_PLACE, _PIXEL = 24, 1.3
+"""Bytes that the texture places of a triangle take, and a pixel of a scan's texture as PNG, about."""
 _FARTHEST = 1e12
 """Coordinates beyond this are no lengths of any unit; their squares and cubes would run over."""
 _MOST_COMMENTS = 1 << 24
@@ -260,6 +288,10 @@ def write_mesh(
         raise BadInput(f"{path}: {chosen.title} has no place for provenance; write PLY, or leave provenance out")
     progress.step(f"Writing {path.name}")
     temporary: Path | None = None
+    files = chosen.beside(mesh, path.stem) if chosen.beside is not None else {}
+    taken = next((name for name in files if (path.parent / name).exists() and not path.exists()), None)
+    if taken is not None:
+        raise BadInput(f"{path}: {taken} beside it is another's; choose another name")
     try:
         need = chosen.size_for(mesh)
         free = shutil.disk_usage(path.parent).free
@@ -269,10 +301,8 @@ def write_mesh(
         handle, text = tempfile.mkstemp(dir=path.parent, prefix=f".{shortened(path.name)}.", suffix=".part")
         os.close(handle)
         temporary = Path(text)
-        if provenance:
-            chosen.write(mesh, temporary, progress, provenance=True)
-        else:
-            chosen.write(mesh, temporary, progress)
+        wishes = {"provenance": True} if provenance else {"stem": path.stem} if chosen.beside is not None else {}
+        chosen.write(mesh, temporary, progress, **wishes)
         _onto_the_disk(temporary, progress)
         back = chosen.read(temporary, progress)
         _compare(mesh, back, chosen, path)
@@ -282,6 +312,8 @@ def write_mesh(
         os.umask(umask)
         temporary.chmod(0o666 & ~umask)
         progress.check()
+        for name, content in files.items():  # the file itself comes last: it is whole once it is there
+            write_whole(path.parent / name, content)
         temporary.replace(path)
         temporary = None
     except OSError as error:

@@ -14,7 +14,7 @@ from tinsnip.formats.instances import check_unrolled
 from tinsnip.formats.textures import open_image, sample_colours, texture_of_triangles
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress
-from tinsnip.space.welding import weld_bits
+from tinsnip.space.welding import weld_bits, weld_exact
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
@@ -313,6 +313,11 @@ def _joined(document: _Document, parts: list[dict[str, Any]]) -> Mesh:
             if part["image"] is None and part["colour"] is not None:
                 colour[start : start + len(part["colour"])] = part["colour"]
         attributes["colour"] = Attribute(Domain.VERTEX, colour)
+    if images:  # along the borders of texture charts the format has every vertex twice; what is one place is one again
+        index, first = weld_exact(vertices)
+        vertices, faces = vertices[first], index[faces]
+        if "colour" in attributes:
+            attributes["colour"] = Attribute(Domain.VERTEX, attributes["colour"].values[first])
     return Mesh(vertices, faces, None, attributes)
 
 

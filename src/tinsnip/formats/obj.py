@@ -3,6 +3,7 @@
 Lines are read by compiled code, in pieces on several threads; numbers exactly.
 """
 
+import io
 import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -14,11 +15,13 @@ import numpy as np
 from tinsnip.errors import BadInput
 from tinsnip.formats.numbers import GOOD, MALFORMED, parse_number, parse_whole, write_number
 from tinsnip.formats.textrows import line_of, write_rows
-from tinsnip.formats.textures import material_images, sample_colours
+from tinsnip.formats.textures import material_images, owners_of_images, sample_colours
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import DONE, Progress
 from tinsnip.space.facets import triangulate_polygons
+from tinsnip.space.welding import weld_bits
 from tinsnip.threads import cores
 
 __all__ = ["read", "size_of", "sniff", "write"]
@@ -346,14 +349,21 @@ def _write_coloured(points, shades, table, begin, end, out):
     return at
 
 
-def write(mesh: Mesh, path: Path, progress: Progress) -> None:
+def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
     """Write vertices, with colours when there are, groups, material names and triangles.
 
-    Numbers are in the shortest form that reads back to the same bits.
+    Numbers are in the shortest form that reads back to the same bits. With a texture, its places and the material file
+    that `beside` makes are named; the triangles of each image stand together.
     """
+    owner = owners_of_images(mesh)
+    if owner is not None:
+        mesh = keep_triangles(mesh, np.argsort(owner, kind="stable"))
+        owner = np.sort(owner, kind="stable")
     state = progress.step(f"Writing {path.name}", len(mesh.vertices) + len(mesh.faces))
     with path.open("wb") as file:
         file.write(b"# Tinsnip, millimetres\n")
+        if owner is not None:
+            file.write(f"mtllib {stem}.mtl\n".encode())
         if mesh.colour is None:
             none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
             write_rows(file, mesh.vertices, none, (b"v ", b" ", b" ", b"\n"), progress)
@@ -365,13 +375,48 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
                 out = np.empty((end - begin) * 107 + 64, dtype=np.uint8)
                 file.write(out[: _write_coloured(mesh.vertices, mesh.colour, table, begin, end, out)].data)
                 state[DONE] += end - begin
-        words = (b"f ", b" ", b" ", b"\n")
+        corners, words = mesh.faces + 1, (b"f ", b" ", b" ", b"\n")
+        if owner is not None:
+            uv = mesh.attributes["texture"].values
+            place, first = weld_bits(np.column_stack([uv, np.zeros(len(uv), np.float32)]).view(np.uint32))
+            flat = uv[first].astype(np.float64)
+            write_rows(file, flat, np.empty((len(flat), 0), dtype=np.int32), (b"vt ", b" ", b"\n"), progress)
+            corners = np.stack([corners, place.reshape(-1, 3) + 1], axis=-1).reshape(-1, 6).astype(np.int32)
+            words = (b"f ", b"/", b" ", b"/", b" ", b"/", b"\n")
+        changes = _name_changes(mesh) if owner is None else _image_changes(owner)
         begin = 0
-        for end, lines in [*_name_changes(mesh), (len(mesh.faces), b"")]:
-            faces = mesh.faces[begin:end] + 1
-            write_rows(file, np.empty((len(faces), 0)), faces, words, progress)
+        for end, lines in [*changes, (len(mesh.faces), b"")]:
+            some = np.ascontiguousarray(corners[begin:end])
+            write_rows(file, np.empty((len(some), 0)), some, words, progress)
             file.write(lines)
             begin = end
+
+
+def beside(mesh: Mesh, stem: str) -> dict[str, bytes]:
+    """What belongs beside a file of a name: its materials, and an image for each."""
+    owner = owners_of_images(mesh)
+    if owner is None:
+        return {}
+    files, lines = {}, ["# Tinsnip"]
+    for number in np.unique(owner).tolist():
+        lines.append(f"newmtl {_material(number)}")
+        image = mesh.attributes["texture"].beside.get(number)
+        lines.append("Kd 1 1 1" if image is not None else "Kd 0.75 0.75 0.75")
+        if image is not None:
+            packed = io.BytesIO()
+            image.save(packed, "PNG")
+            files[f"{stem}-{number}.png"] = packed.getvalue()
+            lines.append(f"map_Kd {stem}-{number}.png")
+    return files | {f"{stem}.mtl": ("\n".join(lines) + "\n").encode()}
+
+
+def _material(number: int) -> str:
+    return f"image-{number}" if number >= 0 else "made"
+
+
+def _image_changes(owner: np.ndarray) -> list[tuple[int, bytes]]:
+    at = np.concatenate([[0], np.flatnonzero(owner[1:] != owner[:-1]) + 1])
+    return [(int(f), f"usemtl {_material(int(owner[f]))}\n".encode()) for f in at]
 
 
 def _name_changes(mesh: Mesh) -> list[tuple[int, bytes]]:

@@ -9,7 +9,7 @@ from PIL import Image
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, Attribute, Mesh
 
-__all__ = ["material_images", "open_image", "sample_colours", "texture_of_triangles"]
+__all__ = ["material_images", "open_image", "owners_of_images", "sample_colours", "texture_of_triangles"]
 
 _MOST_PIXELS = 300_000_000
 
@@ -69,6 +69,15 @@ def texture_of_triangles(mesh: Mesh) -> np.ndarray:
     owner = np.zeros(len(mesh.faces), dtype=np.int32) if material is None else material.values.astype(np.int32)
     nowhere = ~mesh.attributes["texture"].values.reshape(len(mesh.faces), -1).any(axis=1)
     return np.where((mesh.provenance == MADE) & nowhere, np.int32(-1), owner)
+
+
+def owners_of_images(mesh: Mesh) -> np.ndarray | None:
+    """As `texture_of_triangles`, -1 for what has no image too; None where there is no image at all."""
+    texture = mesh.attributes.get("texture")
+    if texture is None or not texture.beside:
+        return None
+    owner = texture_of_triangles(mesh)
+    return np.where(np.isin(owner, list(texture.beside)), owner, np.int32(-1))
 
 
 def sample_colours(

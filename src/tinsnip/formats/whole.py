@@ -1,4 +1,4 @@
-"""Text files that are written whole or not at all."""
+"""Small files that are written whole or not at all."""
 
 import contextlib
 import os
@@ -10,13 +10,14 @@ from tinsnip.errors import BadInput
 __all__ = ["write_whole"]
 
 
-def write_whole(path: Path, text: str, make_folder: bool = False) -> None:
-    """Write a text beside its file and let it take its place: what was there stays until then.
+def write_whole(path: Path, content: str | bytes, make_folder: bool = False) -> None:
+    """Write beside a file and let that take its place: what was there stays until then.
 
     Parameters
     ----------
     path : Path
-    text : str
+    content : str or bytes
+        Text goes as UTF-8.
     make_folder : bool
         Whether its folder is made where there is none.
 
@@ -30,8 +31,8 @@ def write_whole(path: Path, text: str, make_folder: bool = False) -> None:
         if make_folder:
             path.parent.mkdir(parents=True, exist_ok=True)
         handle, beside = tempfile.mkstemp(dir=path.parent, prefix=".", suffix=".part")
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(text)
+        with os.fdopen(handle, "wb") as file:
+            file.write(content.encode() if isinstance(content, str) else content)
         umask = os.umask(0)
         os.umask(umask)
         os.chmod(beside, 0o666 & ~umask)
@@ -40,6 +41,4 @@ def write_whole(path: Path, text: str, make_folder: bool = False) -> None:
         if beside:
             with contextlib.suppress(OSError):
                 os.unlink(beside)
-        raise BadInput(
-            f"{path}: {(error.strerror or str(error)).lower()}; choose another folder, or make room"
-        ) from error
+        raise BadInput(f"{path}: {error.strerror or error}; choose another folder, or make room") from error

@@ -7,8 +7,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, read_scan
 from tinsnip.formats.whole import write_whole
@@ -20,7 +18,7 @@ from tinsnip.report.page import LogLine, Subject, report_page
 from tinsnip.survey import Examination
 from tinsnip.survey.readiness import Check, Readiness
 from tinsnip.survey.strays import with_voids_meant
-from tinsnip.treat import Reduce
+from tinsnip.treat import Bake, Reduce
 
 __all__ = ["Budget", "Order", "report_of", "run_file", "run_on", "scans_among", "targets_of"]
 
@@ -68,6 +66,9 @@ class Order:
         What the result is judged by on top of what every solid has to be.
     report : bool
         Whether a page about each result is written beside it.
+    bake : int or None
+        Pixels of the texture onto which the scan's colours are baked at last; onto the vertices, where the format holds
+        no texture.
     """
 
     routine: Routine
@@ -78,6 +79,7 @@ class Order:
     keep_voids: bool = False
     profile: Profile | None = None
     report: bool = False
+    bake: int | None = None
 
 
 @dataclass(frozen=True)
@@ -253,6 +255,9 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
             break
         examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
     missed = run.missed()
+    if order.bake is not None:
+        missed += _bake(run, order, progress)
+        examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
     size = target.stat().st_size
     if budget.max_bytes is not None and size > budget.max_bytes:
         told = f"the file takes {size / 1e6:.4g} MB where {budget.max_bytes / 1e6:g} were asked"
@@ -268,6 +273,16 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
     return result.facts() | {"report": str(page)}
 
 
+def _bake(run: Run, order: Order, progress: Progress) -> list[Check]:
+    """Bring the scan's colours onto the result; what keeps it from that is a check that fails."""
+    onto = "texture" if FORMATS[order.format_name].holds_texture else "vertices"
+    try:
+        run.add(Bake.name, Bake(onto=onto, pixels=order.bake), progress)
+    except BadInput as error:
+        return [Check("baked", False, str(error), "not baked")]
+    return []
+
+
 def report_of(target: Path) -> Path:
     """Where the page about a result lies."""
     return target.with_name(f"{target.stem}-report.html")
@@ -276,17 +291,13 @@ def report_of(target: Path) -> Path:
 def _subject(result: Result, profile: Profile | None) -> Subject:
     """What the page about a result is to say."""
     scan, run = result.scan, result.run
-    frame = np.eye(4)
-    for step in run.steps:
-        if step.account.matrix is not None:
-            frame = step.account.matrix @ frame
     return Subject(
         name=scan.path.stem,
         scan=scan.path.name,
         unit=f"{scan.unit}: {scan.unit_reason}",
         raw=scan.mesh,
         mesh=run.mesh,
-        frame=frame,
+        frame=run.frame,
         readiness=result.readiness,
         ends_as=run.routine.ends_as,
         profile="" if profile is None else profile.name,

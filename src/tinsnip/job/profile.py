@@ -391,7 +391,7 @@ def _file_size(largest_file_mb: float, mesh: Mesh, format_name: str, file_bytes:
 
 
 def _colours(mesh: Mesh, format_name: str) -> Check:
-    holds = FORMATS[format_name].size_of(1000, 500, True) != FORMATS[format_name].size_of(1000, 500, False)
+    holds = FORMATS[format_name].holds_colours
     has = mesh.colour is not None or "texture" in mesh.attributes
     told = "" if has and holds else "the part has none" if not has else f"{format_name.upper()} holds none"
     return Check("colours", not told, told, "no colours", told or "with colours", "wanted")

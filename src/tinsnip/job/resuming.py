@@ -39,7 +39,8 @@ def _key(order: Order) -> str:
     own = {
         "routine": order.routine.model_dump(mode="json"), "budget": asdict(order.budget), "format": order.format_name,
         "unit": order.unit, "provenance": order.provenance, "keep_voids": order.keep_voids, "version": __version__,
-        "report": order.report, "profile": None if order.profile is None else order.profile.model_dump(mode="json"),
+        "report": order.report, "bake": order.bake,
+        "profile": None if order.profile is None else order.profile.model_dump(mode="json"),
     }  # fmt: skip
     return hashlib.sha256(json.dumps(own, sort_keys=True).encode()).hexdigest()
 

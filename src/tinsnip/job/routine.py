@@ -8,6 +8,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from tinsnip.errors import BadInput
@@ -284,6 +285,32 @@ class Run:
         account = replace(outcome.account, undone=last.account.undone)  # held to what was asked for at first
         self.steps[-1] = StepResult(last.name, treatment, outcome.text, account, last.before_mm2, True, seconds)
         return self.mesh is not self.before_last
+
+    def add(self, name: str, treatment: Treatment, progress: Progress) -> None:
+        """Do one thing more.
+
+        Raises
+        ------
+        BadInput
+            When it cannot be done; nothing is changed then.
+        """
+        begun = time.perf_counter()
+        outcome = treatment.apply(self.mesh, Context(progress, self.raw, self.frame))
+        before = float(self.mesh.areas.sum())
+        self.before_last, self.mesh = self.mesh, outcome.mesh
+        changed, seconds = self.mesh is not self.before_last, time.perf_counter() - begun
+        self.steps.append(
+            StepResult(name, treatment, outcome.text, outcome.account, before, changed, seconds, outcome.question)
+        )
+
+    @property
+    def frame(self) -> np.ndarray:
+        """What took the scan to where the result stands, shape (4, 4)."""
+        found = np.eye(4)
+        for step in self.steps:
+            if step.account.matrix is not None:
+                found = step.account.matrix @ found
+        return found
 
     @property
     def gone_share(self) -> float:

@@ -15,6 +15,7 @@ from tinsnip.treat.close.strip import Strip
 from tinsnip.treat.close.telling import TellOpenings
 from tinsnip.treat.close.thicken import Thicken
 from tinsnip.treat.close.window import CloseWindow
+from tinsnip.treat.colour.bake import Bake
 from tinsnip.treat.cut.apart import SnipApart
 from tinsnip.treat.cut.box import BoxSnip
 from tinsnip.treat.cut.delete import Delete
@@ -90,6 +91,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Remesh,
         Subdivide,
         Reduce,
+        Bake,
     )
 }
 """Every treatment under the name it has in routines."""
@@ -109,6 +111,7 @@ __all__ = [
     "AlignAll",
     "Assembled",
     "Assembly",
+    "Bake",
     "Bend",
     "BoxSnip",
     "BrushStroke",

@@ -1,0 +1,306 @@
+"""Colours taken back: charts that lie flat and apart, colours against what they should be, seams, files."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+from PySide6.QtCore import Qt
+
+from tests import specimens
+from tests.hands import WindowTest
+from tests.random_scans import random_scan
+from tests.test_command_line import inside
+from tinsnip.errors import BadInput
+from tinsnip.formats import read_scan, write_mesh
+from tinsnip.mesh import MADE, MEASURED, Attribute, Domain, Mesh
+from tinsnip.progress import Progress
+from tinsnip.space.packing import packed
+from tinsnip.treat import Bake, Context, Patch, Recast, Reduce, Remesh, Turn
+from tinsnip.treat.colour.charts import lay_out
+
+
+def colour(points: np.ndarray) -> np.ndarray:
+    """A colour for every place, smooth."""
+    x, y, z = points.T
+    waves = [np.sin(0.35 * x + 0.1 * z), np.sin(0.3 * y), np.sin(0.4 * z + 0.2 * x)]
+    return 128 + 90 * np.stack(waves, axis=1)
+
+
+def coloured(mesh: Mesh) -> Mesh:
+    own = np.rint(colour(mesh.vertices)).astype(np.uint8)
+    return mesh.with_attribute("colour", Attribute(Domain.VERTEX, own))
+
+
+def spots(mesh: Mesh, count: int, seed: int = 0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Random places by area: the triangle, the weights of its corners, the place."""
+    rng = np.random.default_rng(seed)
+    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
+    area = np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    own = rng.choice(len(area), count, p=area / area.sum())
+    r = rng.random((count, 2))
+    r[r.sum(axis=1) > 1] = 1 - r[r.sum(axis=1) > 1]
+    weights = np.column_stack([1 - r.sum(axis=1), r])
+    return own, weights, np.einsum("nk,nkc->nc", weights, mesh.vertices[mesh.faces[own]])
+
+
+def seen(mesh: Mesh, own: np.ndarray, weights: np.ndarray) -> np.ndarray:
+    """What the texture shows at places on triangles, each pixel by itself."""
+    texture = mesh.attributes["texture"]
+    uv = np.einsum("nk,nkc->nc", weights, texture.values.reshape(-1, 3, 2)[own].astype(float))
+    pixels = np.asarray(texture.beside[0]).astype(float)
+    height, width = pixels.shape[:2]
+    return pixels[
+        np.clip(((1 - uv[:, 1]) * height).astype(int), 0, height - 1),
+        np.clip((uv[:, 0] * width).astype(int), 0, width - 1),
+    ]
+
+
+def ramp(turns: float = 3.0, n: int = 90) -> Mesh:
+    """A spiral ramp, which lies over itself seen from above."""
+    turn = np.linspace(0, turns * 2 * np.pi, int(n * turns))
+    radius = np.linspace(8, 20, 12)
+    points = np.stack(
+        [np.outer(radius, np.cos(turn)), np.outer(radius, np.sin(turn)), np.outer(np.ones(12), 4 * turn / np.pi)], -1
+    )
+    return Mesh(points.reshape(-1, 3), specimens.grid_faces(12, len(turn), False, False))
+
+
+class Charted(unittest.TestCase):
+    def test_no_place_of_the_sheet_belongs_to_two_triangles(self) -> None:
+        for mesh in (
+            specimens.torus(40.0, 40).mesh,
+            specimens.bored_box(30.0, 40).mesh,
+            specimens.sphere(20.0, 18).mesh,
+            ramp(),
+        ):
+            charts = lay_out(mesh, 1024, 3, Progress())
+            corners = charts.corners
+            self.assertTrue((corners >= 3).all() and (corners <= 1021).all())
+            rng = np.random.default_rng(1)
+            own = rng.choice(len(corners), 400)
+            weights = rng.dirichlet([2, 2, 2], 400)
+            points = np.einsum("nk,nkc->nc", weights, corners[own])
+            a, b, c = (corners[:, k] for k in range(3))
+
+            def turn(p: np.ndarray, q: np.ndarray, r: np.ndarray) -> np.ndarray:
+                return (q[..., 0] - p[..., 0]) * (r[..., 1] - p[..., 1]) - (q[..., 1] - p[..., 1]) * (
+                    r[..., 0] - p[..., 0]
+                )
+
+            self.assertTrue((turn(a, b, c) > 0).all())  # none is laid on its face
+            at = points[:, None]
+            within = (turn(a, b, at) > 0) & (turn(b, c, at) > 0) & (turn(c, a, at) > 0)
+            self.assertEqual(within.sum(axis=1).max(), 1)
+            # what belongs to different charts keeps its distance
+            for i, point in enumerate(points):
+                others = corners[charts.chart != charts.chart[own[i]]].reshape(-1, 2)
+                if len(others):
+                    self.assertGreater(np.abs(others - point).max(axis=1).min(), 3.0)
+            # lengths on the sheet are those on the part, or shorter by no more than the turn that is allowed
+            flat = np.linalg.norm(corners[:, 0] - corners[:, 1], axis=1) / charts.scale
+            true = np.linalg.norm(mesh.vertices[mesh.faces[:, 0]] - mesh.vertices[mesh.faces[:, 1]], axis=1)
+            self.assertLess((flat / true).max(), 1 + 1e-9)
+            self.assertGreater(np.quantile(flat / true, 0.01), 0.35)
+
+    def test_rectangles_are_packed_apart(self) -> None:
+        rng = np.random.default_rng(0)
+        for count in (1, 7, 300):
+            sizes = rng.uniform(1, 20, (count, 2))
+            corners, height = packed(sizes, 100.0)
+            ends = corners + sizes
+            self.assertTrue((corners >= 0).all() and (ends[:, 0] <= 100).all() and ends[:, 1].max() <= height + 1e-9)
+            apart = (ends[:, None] <= corners[None] + 1e-9) | (ends[None] <= corners[:, None] + 1e-9)
+            self.assertTrue((apart.any(axis=2) | np.eye(count, dtype=bool)).all())
+        self.assertGreater(sizes.prod(axis=1).sum() / (100 * height), 0.85)
+
+
+class Baked(unittest.TestCase):
+    def near(self, mesh: Mesh, mean: float = 3.0, most: float = 12.0, place: object = None) -> None:
+        """The colours are what they should be, wherever it was measured."""
+        own, weights, places = spots(mesh, 20_000)
+        kept = mesh.provenance[own] != MADE
+        wanted = colour(places if place is None else place(places))
+        off = np.abs(seen(mesh, own, weights) - wanted)[kept].max(axis=1)
+        self.assertLess(off.mean(), mean)
+        self.assertLess(np.quantile(off, 0.95), most)
+
+    def test_after_reducing_recasting_and_remeshing(self) -> None:
+        raw = coloured(specimens.torus(40.0, 160).mesh)
+        context = Context(raw=raw)
+        for treatment in (Reduce(triangles=1300), Recast(deviation_mm=0.3), Remesh(edge_mm=1.5)):
+            now = treatment.apply(raw, context).mesh
+            made = Bake(pixels=1024).apply(now, context)
+            np.testing.assert_array_equal(made.mesh.vertices, now.vertices)
+            np.testing.assert_array_equal(made.mesh.provenance, now.provenance)
+            self.assertEqual((made.account.gone_triangles, made.account.made_triangles), (0, 0))
+            self.near(made.mesh)
+            on_vertices = Bake(onto="vertices").apply(now, context).mesh
+            self.assertLess(np.abs(on_vertices.colour - colour(now.vertices)).max(axis=1).mean(), 3.0)
+            self.no_seams(made.mesh)
+
+    def no_seams(self, mesh: Mesh) -> None:
+        """Across the borders of charts the texture changes by no more than within them."""
+        half = np.flatnonzero(mesh.twins > np.arange(len(mesh.twins)))
+        twin = mesh.twins[half]
+        uv = mesh.attributes["texture"].values.reshape(-1, 3, 2)
+        sides = []
+        for one in (half, twin):
+            weights = np.full((len(one), 3), 0.02)
+            weights[np.arange(len(one)), one % 3] = weights[np.arange(len(one)), (one + 1) % 3] = 0.49
+            sides.append(seen(mesh, one // 3, weights))
+        step = np.abs(sides[0] - sides[1]).max(axis=1)
+        start = uv[half // 3, half % 3]
+        border = np.abs(start - uv[twin // 3, (twin + 1) % 3]).max(axis=1) > 1e-6
+        self.assertTrue(border.any() and not border.all())
+        self.assertLess(step[border].mean(), step[~border].mean() + 1.5)
+        self.assertLess(np.quantile(step[border], 0.95), np.quantile(step[~border], 0.95) + 3.0)
+
+    def test_where_it_stands_now_and_in_the_scans_texture(self) -> None:
+        """A part that was turned and made larger; a scan whose colours are an image."""
+        raw = (
+            Bake(pixels=1024)
+            .apply(coloured(specimens.sphere(20.0, 30).mesh), Context(raw=coloured(specimens.sphere(20.0, 30).mesh)))
+            .mesh
+        )
+        raw = raw.without_attribute("colour")
+        turned = Turn(axis=(1.0, 2.0, 0.5), degrees=70.0).apply(
+            Reduce(triangles=800).apply(raw, Context()).mesh, Context()
+        )
+        frame = np.diag([2.0, 2, 2, 1]) @ turned.account.matrix
+        large = turned.mesh.moved(turned.mesh.vertices * 2)
+        baked = Bake(pixels=1024).apply(large, Context(raw=raw, frame=frame)).mesh
+        back = np.linalg.inv(frame)
+        self.near(baked, place=lambda p: p @ back[:3, :3].T + back[:3, 3])
+
+    def test_what_was_made(self) -> None:
+        whole = coloured(specimens.sphere(40.0, 40).mesh)
+        open_one = Mesh(
+            whole.vertices, whole.faces[whole.vertices[whole.faces].mean(axis=1)[:, 2] < 17.0], None, whole.attributes
+        )
+        patched = Patch().apply(open_one, Context()).mesh
+        context = Context(raw=open_one)
+        self.assertTrue((patched.provenance == MADE).any() and (patched.provenance == MEASURED).any())
+        own, weights, _ = spots(patched, 20_000)
+        made = patched.provenance[own] == MADE
+        smooth = seen(Bake(pixels=1024).apply(patched, context).mesh, own, weights)
+        rim = open_one.colour[np.abs(open_one.vertices[:, 2] - 17.0) < 2.0]
+        self.assertTrue((smooth[made] >= rim.min(axis=0) - 12).all() and (smooth[made] <= rim.max(axis=0) + 12).all())
+        plain = Bake(pixels=1024, made="plain", made_red=10, made_green=20, made_blue=30).apply(patched, context).mesh
+        told = seen(plain, own, weights)
+        inner = made & (weights.min(axis=1) > 0.2)
+        self.assertEqual(np.unique(told[inner], axis=0).tolist(), [[10, 20, 30]])
+        self.near(plain)
+
+    def test_any_mesh_and_what_cannot_be(self) -> None:
+        raw = coloured(specimens.sphere(20.0, 20).mesh)
+        turned = Mesh(raw.vertices, raw.faces[:, ::-1], None, raw.attributes)
+        for mesh in (
+            coloured(random_scan(4).mesh),
+            coloured(random_scan(9).mesh),
+            raw.moved(raw.vertices + 1e5),
+            turned,
+        ):
+            made = Bake(pixels=1024).apply(mesh, Context(raw=mesh)).mesh
+            self.assertTrue(np.isfinite(made.attributes["texture"].values).all())
+            self.assertLess(np.abs(made.colour.astype(int) - mesh.colour).max(axis=1).mean(), 3.0)
+        empty = Mesh(np.zeros((0, 3)), np.zeros((0, 3), int))
+        self.assertIs(Bake().apply(empty, Context(raw=raw)).mesh, empty)
+        for context in (Context(), Context(raw=specimens.sphere(20.0, 20).mesh), Context(raw=empty)):
+            with self.assertRaisesRegex(BadInput, "no colours to bake"):
+                Bake().apply(raw, context)
+        loose = raw.vertices[raw.faces][:4000:2] * 1.0
+        scattered = Mesh(
+            np.concatenate([loose + 3 * i for i in range(12)]).reshape(-1, 3), np.arange(36 * len(loose)).reshape(-1, 3)
+        )
+        with self.assertRaisesRegex(BadInput, "too many for 1024 pixels"):
+            Bake(pixels=1024).apply(scattered, Context(raw=raw))
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        keep = tempfile.TemporaryDirectory()
+        self.addCleanup(keep.cleanup)
+        self.folder = Path(keep.name)
+        raw = coloured(specimens.torus(40.0, 60).mesh)
+        self.scan = self.folder / "scan.ply"
+        write_mesh(raw, self.scan)
+        self.baked = Bake(pixels=1024).apply(Reduce(triangles=900).apply(raw, Context()).mesh, Context(raw=raw)).mesh
+
+    def test_textures_read_back_as_they_were(self) -> None:
+        own, weights, places = spots(self.baked, 5000)
+        wanted = seen(self.baked, own, weights)
+        for ending in ("obj", "glb"):
+            path = self.folder / f"part.{ending}"
+            write_mesh(self.baked, path)
+            back = read_scan(path, "mm").mesh
+            again, at, there = spots(back, 5000)
+            self.assertLess(np.abs(seen(back, again, at) - colour(there)).mean(), 4.0)
+            image = back.attributes["texture"].beside[0]
+            np.testing.assert_array_equal(np.asarray(image), np.asarray(self.baked.attributes["texture"].beside[0]))
+        self.assertLess(np.abs(wanted - colour(places)).mean(), 4.0)
+        self.assertEqual(
+            sorted(p.name for p in self.folder.glob("part*")), ["part-0.png", "part.glb", "part.mtl", "part.obj"]
+        )
+        write_mesh(self.baked, self.folder / "part.obj")  # one's own are replaced
+        (self.folder / "other.mtl").write_text("mine")
+        with self.assertRaisesRegex(BadInput, "other.mtl beside it is another's"):
+            write_mesh(self.baked, self.folder / "other.obj")
+        self.assertEqual((self.folder / "other.mtl").read_text(), "mine")
+        self.assertFalse((self.folder / "other.obj").exists())
+
+    def test_on_the_command_line(self) -> None:
+        for ending, key in (("glb", "texture"), ("ply", "colour"), ("obj", "texture")):
+            out = self.folder / ending
+            given = ("--unit", "mm", "--out", out, "--format", ending, "--triangles", "900", "--bake", "1024", "--json")
+            ran = inside("run", "print-solid", self.scan, *given)
+            facts = json.loads(ran.stdout)["results"][0]
+            self.assertEqual((ran.returncode, facts["steps"][-1]["step"]), (0, "bake"), ran.stdout)
+            self.assertIn(key, read_scan(out / f"scan.{ending}", "mm").mesh.attributes)
+        refused = inside("run", "print-solid", self.scan, "--out", self.folder / "s", "--bake", "1024")
+        self.assertEqual((refused.returncode, "stl holds no colours" in refused.stderr), (2, True))
+        bare = self.folder / "bare.stl"
+        write_mesh(specimens.torus(40.0, 40).mesh, bare)
+        ran = inside(
+            "run",
+            "print-solid",
+            bare,
+            "--unit",
+            "mm",
+            "--out",
+            self.folder / "b",
+            "--format",
+            "glb",
+            "--bake",
+            "1024",
+            "--json",
+        )
+        facts = json.loads(ran.stdout)["results"][0]
+        self.assertEqual(
+            (ran.returncode, facts["reasons"]),
+            (1, ["the scan has no colours to bake; open one with colours or a texture"]),
+        )
+        self.assertTrue((self.folder / "b" / "bare.glb").exists())
+
+
+class InTheWindow(WindowTest):
+    def test_baked_in_release_and_shown(self) -> None:
+        raw = coloured(specimens.torus(40.0, 80).mesh)
+        self.put_up(raw)
+        self.session.apply(Reduce(triangles=400))
+        self.settle()
+        self.session.set_station("Release")
+        self.settle()
+        form, button = self.window.tray("Release").offered["bake"]
+        form.field("pixels").combo.setCurrentText("1024")
+        self.window.tray("Release").scroll.ensureWidgetVisible(button)
+        self.click(button)
+        self.settle()
+        self.assertIn("Baked colours", self.session.job.log[-1].text)
+        image = self.session.mesh.attributes["texture"].beside[0]
+        self.assertEqual((image.size, isinstance(image, Image.Image)), ((1024, 1024), True))
+        self.key(Qt.Key.Key_C)
+        self.settle()
+        self.assertGreater(self.picture()[200:400, 300:600].std(axis=(0, 1)).max(), 15)
