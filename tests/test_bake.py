@@ -196,13 +196,8 @@ class Baked(unittest.TestCase):
 
     def test_any_mesh_and_what_cannot_be(self) -> None:
         raw = coloured(specimens.sphere(20.0, 20).mesh)
-        turned = Mesh(raw.vertices, raw.faces[:, ::-1], None, raw.attributes)
-        for mesh in (
-            coloured(random_scan(4).mesh),
-            coloured(random_scan(9).mesh),
-            raw.moved(raw.vertices + 1e5),
-            turned,
-        ):
+        inside_out = Mesh(raw.vertices + 1e5, raw.faces[:, ::-1], None, raw.attributes)
+        for mesh in (coloured(random_scan(9).mesh), inside_out):
             made = Bake(pixels=1024).apply(mesh, Context(raw=mesh)).mesh
             self.assertTrue(np.isfinite(made.attributes["texture"].values).all())
             self.assertLess(np.abs(made.colour.astype(int) - mesh.colour).max(axis=1).mean(), 3.0)
@@ -304,3 +299,62 @@ class InTheWindow(WindowTest):
         self.key(Qt.Key.Key_C)
         self.settle()
         self.assertGreater(self.picture()[200:400, 300:600].std(axis=(0, 1)).max(), 15)
+
+
+def sheet_of(n: int) -> Mesh:
+    """A coarse sheet with a fine texture: red stripes of half a millimetre on white, from left to right."""
+    x, y = np.meshgrid(np.linspace(0, 60, n), np.linspace(0, 40, n), indexing="ij")
+    vertices = np.stack([x, y, 2 * np.sin(x / 20) * np.cos(y / 15)], -1).reshape(-1, 3)
+    faces = specimens.grid_faces(n, n, False, False)
+    uv = (vertices[:, :2] / [60, 40])[faces].reshape(-1, 2).astype(np.float32)
+    pixels = np.full((512, 2400, 3), 255, dtype=np.uint8)
+    pixels[:, (np.arange(2400) // 20) % 2 == 0] = (200, 20, 20)
+    return Mesh(vertices, faces, None, {"texture": Attribute(Domain.CORNER, uv, {0: Image.fromarray(pixels)})})
+
+
+class Followed(unittest.TestCase):
+    def test_texture_places_stay_where_they_belong_in_a_reduction(self) -> None:
+        mesh = sheet_of(40)
+        for count in (1200, 400, 150):
+            reduced = Reduce(triangles=count).apply(mesh, Context()).mesh
+            own, weights, places = spots(reduced, 4000)
+            uv = np.einsum(
+                "nk,nkc->nc", weights, reduced.attributes["texture"].values.reshape(-1, 3, 2)[own].astype(float)
+            )
+            off = np.abs(uv * [60, 40] - places[:, :2]).max(axis=1)
+            self.assertLess(np.quantile(off, 0.99), 0.15, count)  # mm
+
+
+class DrawnInTheWindow(WindowTest):
+    def test_the_texture_itself_is_drawn(self) -> None:
+        path = Path(self.folder.name) / "sheet.obj"
+        write_mesh(sheet_of(12), path)
+        self.open(path)
+        self.key(Qt.Key.Key_Escape)
+        self.view.look_from(0, 90)
+        self.key(Qt.Key.Key_C)
+        self.wait_for(lambda: self.view.scene.now.has_texture)
+        for reduce in (False, True):
+            if reduce:
+                self.session.apply(Reduce(triangles=80))
+                self.wait_for(lambda: self.view.scene.now.triangles < 100 and self.view.scene.now.has_texture)
+            self.view.camera.scale = 0.02  # mm a pixel: a stripe is 25 pixels wide
+            self.view.camera.middle = np.array([30.0, 20.0, 0.0])
+            self.view.moved()
+            self.settle()
+            picture = self.picture()
+            row = picture[picture.shape[0] // 2 + 60, 60:-200]
+            is_red = row[:, 0] - row[:, 1] > 60
+            turns = np.flatnonzero(np.diff(is_red.astype(int)))
+            self.assertTrue(0.4 < is_red.mean() < 0.6)
+            self.assertTrue(len(turns) > 8 and np.abs(np.diff(turns) - 25).max() <= 2, turns)
+        # from afar the stripes run into each other, and do not flicker
+        self.view.camera.scale = 2.5
+        self.view.moved()
+        self.settle()
+        picture = self.picture()
+        high, wide = picture.shape[0] // 2, picture.shape[1] // 2
+        middle = picture[high - 3 : high + 3, wide - 6 : wide + 6]
+        self.assertLess(middle[..., 1].std(), 12)
+        self.key(Qt.Key.Key_T)
+        self.assertLess(np.abs(self.picture()[..., 0] - self.picture()[..., 1])[200:400, 200:500].max(), 40)

@@ -11,6 +11,7 @@ __all__ = [
     "PREVIEW",
     "PROVENANCE",
     "SCAN_COLOUR",
+    "TEXTURE",
     "TIN",
     "VOIDS",
     "WALL",
@@ -18,7 +19,7 @@ __all__ = [
 ]
 
 TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
-PREVIEW, VOIDS, DENSITY, EDGES, WALL, OVERHANG = range(4, 10)
+PREVIEW, VOIDS, DENSITY, EDGES, WALL, OVERHANG, TEXTURE = range(4, 11)
 LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY, WALL, OVERHANG
 """Ways to paint the surface."""
 

@@ -1,13 +1,15 @@
 """What is worked out of the mesh alone and painted on it: the length of edges, the thickness of walls, overhang."""
 
 import numpy as np
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QTimer
 
 from tinsnip.app.state.session import Session
+from tinsnip.app.state.texturing import ViewTexture, make_texture
 from tinsnip.app.view.legend import DensityLegend
-from tinsnip.app.view.looks import DENSITY, OVERHANG, WALL
+from tinsnip.app.view.looks import DENSITY, OVERHANG, SCAN_COLOUR, WALL
 from tinsnip.app.view.overlegend import OverhangLegend
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.wallegend import WallLegend
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_lengths
@@ -20,6 +22,8 @@ from tinsnip.treat import Thicken
 
 __all__ = ["Paints"]
 
+_AT_ONCE = 4_000_000
+"""Bytes of a texture that are brought over in one go: some 10 ms with a software renderer."""
 _FARTHEST = 1e9
 """Stands for no wall at all, as numbers that are painted have to end."""
 
@@ -47,6 +51,9 @@ class Paints(QObject):
         self.over = OverhangLegend(view)
         self.over.angle_changed.connect(self._look_below)
         self.over.select_asked.connect(self._select_overhang)
+        self._asked: dict[str, Surface] = {}
+        self._bring = QTimer(self, interval=0)
+        self._bring.timeout.connect(self._bring_textures)
         session.examined.connect(self._judge)
 
     @property
@@ -68,6 +75,8 @@ class Paints(QObject):
         surface = None if scene is None else scene.level if scene.level is not None else scene.now
         if look == OVERHANG:
             self._look_below()
+        if scene is not None and look == SCAN_COLOUR:
+            self._ask_textures(scene)
         if surface is None or look not in (DENSITY, WALL):
             return
         mesh = surface.buffers.mesh
@@ -80,6 +89,45 @@ class Paints(QObject):
 
         self.wall.show_working()
         self._session.tasks.behind("walls", work, lambda walls: self._walled(mesh, walls))
+
+    def _ask_textures(self, scene: Scene) -> None:
+        """Make the textures of what is shown ready beside the window, and bring them over bit by bit."""
+        for place in ("level", "now", "raw"):
+            surface = getattr(scene, place)
+            mesh = None if surface is None else surface.buffers.mesh
+            if mesh is None or "texture" not in mesh.attributes or self._asked.get(place) is surface:
+                continue
+            self._asked[place] = surface
+            self._session.tasks.behind(
+                f"texture, {place}",
+                lambda progress, surface=surface: make_texture(surface.buffers.mesh, surface.origin, progress),
+                lambda made, surface=surface: self._textured(surface, made),
+            )
+
+    def _textured(self, surface: Surface, made: ViewTexture | None) -> None:
+        if made is not None and self._is_shown(surface) and surface.buffers.mesh is made.mesh:
+            self._view.makeCurrent()
+            surface.set_texture(made)
+            self._bring.start()
+
+    def _is_shown(self, surface: Surface) -> bool:
+        scene = self._view.scene
+        return scene is not None and any(surface is one for one in (scene.level, scene.now, scene.raw))
+
+    def _bring_textures(self) -> None:
+        """Some of what is on its way; drawn once all is there."""
+        for surface in list(self._asked.values()):
+            if self._is_shown(surface) and surface.texture is not None and not surface.has_texture:
+                self._view.makeCurrent()
+                if surface.load_texture(_AT_ONCE):
+                    self._view.redraw()
+                return
+        self._bring.stop()
+
+    @property
+    def is_bringing(self) -> bool:
+        """Whether a texture is on its way to the card."""
+        return self._bring.isActive()
 
     def _look_below(self, *_: object) -> None:
         """Look for overhang beside the window; the surface itself is painted by its own facing."""

@@ -17,6 +17,7 @@ from tinsnip.app.view.looks import (
     PREVIEW,
     PROVENANCE,
     SCAN_COLOUR,
+    TEXTURE,
     TIN,
     VOIDS,
     WALL,
@@ -374,8 +375,8 @@ class Scene:
             return [there, here]
         return [here] if here is not None else []
 
-    def _aim(self, camera: Camera, layer: Layer | None) -> moderngl.Program:
-        """The program for a layer, all set; None: for a preview that stands with the present mesh."""
+    def _aim(self, camera: Camera, layer: Layer | None, light: bool = False) -> moderngl.Program:
+        """The program for a layer, or its light stand-in, all set; None: for a preview that stands with what is now."""
         origin = self.origin if layer is None else layer.surface.origin
         linear = np.eye(3)
         if layer is not None and not layer.is_now:
@@ -398,6 +399,12 @@ class Scene:
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
+        if (
+            look == SCAN_COLOUR
+            and layer.surface.has_texture
+            and not (light and layer.surface.buffers.proxy is not None)
+        ):
+            look = TEXTURE
         if look in (DEVIATION, DENSITY, WALL) and layer.surface.values_of != look:
             look = TIN
         hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
@@ -457,7 +464,7 @@ class Scene:
         for layer in self._layers(target.size):
             target.scissor = layer.scissor
             self._push_back()
-            layer.surface.draw_light(self._aim(camera, layer))
+            layer.surface.draw_light(self._aim(camera, layer, light=True))
             if self.shows_edges:
                 self._draw_edges(lambda program, layer=layer: layer.surface.draw_light(program), camera, layer)
         target.scissor = None

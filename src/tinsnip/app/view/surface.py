@@ -7,6 +7,7 @@ import moderngl
 import numpy as np
 
 from tinsnip.app.state.buffers import ViewBuffers
+from tinsnip.app.state.texturing import ViewTexture
 from tinsnip.mesh import MADE
 
 __all__ = ["Surface"]
@@ -18,6 +19,8 @@ _LISTED = 5
 """The place of the texture that holds the numbers of what is drawn."""
 _MOST_RUNS = 512
 """Pieces in which rows are written at most: each costs some microseconds, a row between two some nanoseconds."""
+_PLACES, _SHEET, _SHEET_FAR = 6, 7, 8
+"""The places of the textures that hold a scan's own texture."""
 _ROW = 4096
 """Width of the texture that holds one byte a triangle."""
 
@@ -84,6 +87,10 @@ class Surface:
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
         self._waiting: list[tuple[_Part, int]] = []
+        self._sheets: list[moderngl.Texture] = []
+        self._sheets_waiting: list[tuple[moderngl.Texture, np.ndarray, int]] = []
+        self.texture: ViewTexture | None = None
+        """What is drawn as the scan's own texture, or is on its way."""
         self.has_provenance = False
         self.has_made = self.triangles > 0 and bool((buffers.mesh.provenance == MADE).any())
         self.values_of = -1
@@ -176,6 +183,7 @@ class Surface:
         for texture in self._textures:
             texture.release()
         self._textures, self.has_provenance, self.values_of = [], False, -1
+        self.set_texture(None)
         self.has_made = bool((buffers.mesh.provenance == MADE).any())
         self._forget_arrays()
         return True
@@ -247,6 +255,46 @@ class Surface:
         for kinds in (whole, *([] if proxy is None else [whole[proxy.source]])):
             self._textures.append(self._row_texture(kinds))
         self.has_provenance = True
+
+    def set_texture(self, texture: ViewTexture | None) -> None:
+        """Draw the scan's own texture; it comes over by `load_texture`, bit by bit. None: no more."""
+        for one in self._sheets:
+            one.release()
+        self._sheets, self._sheets_waiting, self.texture = [], [], texture
+        if texture is None:
+            return
+        rows = -(-len(texture.places) // _ROW)
+        places = np.zeros((rows * _ROW, 4), dtype=np.float32)
+        places[: len(texture.places)] = texture.places
+        for array, kind in ((places.reshape(rows, _ROW, 4), "f4"), (texture.sheet, "f1"), (texture.far, "f1")):
+            high, wide, parts = array.shape
+            card = self.context.texture((wide, high), parts, dtype=kind, alignment=1)
+            card.filter = (moderngl.NEAREST,) * 2 if kind == "f4" else (moderngl.LINEAR,) * 2
+            card.repeat_x = card.repeat_y = False
+            self._sheets.append(card)
+            self._sheets_waiting.append((card, array, 0))
+
+    def load_texture(self, budget: int) -> bool:
+        """Bring over so many bytes more of it; True once all is there."""
+        while self._sheets_waiting and budget > 0:
+            card, array, row = self._sheets_waiting[0]
+            size = array[:1].nbytes
+            last = min(len(array), row + max(1, budget // size))
+            card.write(np.ascontiguousarray(array[row:last]), viewport=(0, row, card.width, last - row), alignment=1)
+            budget -= (last - row) * size
+            if last < len(array):
+                self._sheets_waiting[0] = card, array, last
+                continue
+            self._sheets_waiting.pop(0)
+            if not self._sheets_waiting:  # the last, the small one, is looked at from ever farther away
+                card.build_mipmaps()
+                card.filter = moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR
+        return self.has_texture
+
+    @property
+    def has_texture(self) -> bool:
+        """Whether the scan's own texture can be drawn."""
+        return bool(self._sheets) and not self._sheets_waiting
 
     def set_marked(self, chosen: np.ndarray | None) -> np.ndarray | None:
         """Which triangles are selected (1) or hidden (2), uint8, shape (F,), here and in the stand-in; None: none.
@@ -347,6 +395,11 @@ class Surface:
             if name in program and name in self._rows:
                 program[name].value = 2 * place - 1
                 self._rows[name][texture].use(2 * place - 1)
+        if "sheet" in program and self.has_texture:
+            for place, name, card in zip((_PLACES, _SHEET, _SHEET_FAR), ("places", "sheet", "far"), self._sheets,
+                                         strict=True):  # fmt: skip
+                card.use(place)
+                program[name].value = place
         if "kinds" in program:
             if "has_kinds" in program:
                 program["has_kinds"].value = self.has_provenance
@@ -358,6 +411,7 @@ class Surface:
         self._forget_arrays()
         self.set_marked(None)
         self.set_going(None)
+        self.set_texture(None)
         for texture in self._textures:
             texture.release()
         held, self._held = self._held, []

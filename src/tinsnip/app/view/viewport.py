@@ -194,6 +194,7 @@ class Viewport(QOpenGLWidget):
             and not self._moving
             and not self.flight.is_under_way
             and not scene.is_loading
+            and not self.paints.is_bringing
         )
         return ready and (scene.triangles == 0 or scene.stage_done >= scene.triangles)
 

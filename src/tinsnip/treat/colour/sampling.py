@@ -12,6 +12,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import check_here
+from tinsnip.space.cornerweights import corner_weights
 from tinsnip.space.tree import closest_points, first_hits
 from tinsnip.threads import in_chunks
 
@@ -97,10 +98,8 @@ class RawColours:
 
     def _colours(self, triangle: np.ndarray, feet: np.ndarray) -> np.ndarray:
         raw = self._raw
-        weights, triangle = np.empty((len(feet), 3)), triangle.astype(np.int64)
-        in_chunks(
-            lambda b, e: _weights(raw.vertices, raw.faces, triangle[b:e], feet[b:e], weights[b:e]), len(feet), 50_000
-        )
+        triangle = triangle.astype(np.int64)
+        weights = corner_weights(raw.vertices, raw.faces, triangle, feet)
         colours = np.full((len(feet), 3), 190.0)
         if raw.colour is not None:
             colours = mixed(self._own, raw.faces[triangle], weights)
@@ -111,31 +110,6 @@ class RawColours:
                 corners = 3 * triangle[own][:, None] + np.arange(3)
                 colours[own] = _between_pixels(pixels, mixed(uv, corners, weights[own]))
         return colours
-
-
-@kernel
-def _weights(vertices, faces, triangle, points, out):
-    """Weights of a triangle's corners at points on it; a third each on one that has no area."""
-    for i in range(points.shape[0]):
-        f = triangle[i]
-        a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
-        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
-        ax, ay, az = vertices[a, 0] - px, vertices[a, 1] - py, vertices[a, 2] - pz
-        bx, by, bz = vertices[b, 0] - px, vertices[b, 1] - py, vertices[b, 2] - pz
-        cx, cy, cz = vertices[c, 0] - px, vertices[c, 1] - py, vertices[c, 2] - pz
-        ux, uy, uz = by * cz - bz * cy, bz * cx - bx * cz, bx * cy - by * cx
-        vx, vy, vz = cy * az - cz * ay, cz * ax - cx * az, cx * ay - cy * ax
-        wx, wy, wz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-        nx, ny, nz = ux + vx + wx, uy + vy + wy, uz + vz + wz
-        area = nx * nx + ny * ny + nz * nz
-        if area <= 0.0:
-            out[i, 0] = out[i, 1] = out[i, 2] = 1.0 / 3.0
-            continue
-        u = min(max((ux * nx + uy * ny + uz * nz) / area, 0.0), 1.0)
-        v = min(max((vx * nx + vy * ny + vz * nz) / area, 0.0), 1.0)
-        w = min(max((wx * nx + wy * ny + wz * nz) / area, 0.0), 1.0)
-        total = u + v + w
-        out[i, 0], out[i, 1], out[i, 2] = u / total, v / total, w / total
 
 
 @kernel

@@ -4,11 +4,16 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from tinsnip.mesh import Domain, Mesh
-from tinsnip.progress import check_here
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.progress import check_here, polled_here
+from tinsnip.space.cornerweights import corner_weights
+from tinsnip.space.tree import closest_points
 from tinsnip.treat.reduce.record import Level
 
-__all__ = ["chart_of", "corners_kept"]
+__all__ = ["chart_of", "corners_kept", "places_followed"]
+
+_INWARD = 1e-3
+"""Share of the way to a triangle's middle by which its corners are looked up inward: on its own side of a seam."""
 
 
 def chart_of(mesh: Mesh, values: np.ndarray) -> np.ndarray:
@@ -69,3 +74,32 @@ def corners_kept(mesh: Mesh, level: Level) -> np.ndarray | None:
         off = np.linalg.norm(mesh.vertices[mesh.faces[parents]] - places[:, None], axis=2)
         corners[rows, columns] = 3 * parents.astype(np.int64) + off.argmin(axis=1)
     return corners.ravel()
+
+
+def places_followed(mesh: Mesh, level: Level, reduced: Mesh) -> Mesh:
+    """The reduced mesh with the texture places of corners that moved as they are on the old surface there.
+
+    A vertex that a collapse put elsewhere lies over another place of the texture than the one it came from; where the
+    old surface is of another chart there, the corner keeps what it had.
+    """
+    texture = mesh.attributes.get("texture")
+    if texture is None or texture.domain is not Domain.CORNER or "texture" not in reduced.attributes:
+        return reduced
+    moved = (level.vertices != mesh.vertices[level.source]).any(axis=1)
+    corner = np.flatnonzero(moved[level.faces].ravel())
+    if len(corner) == 0:
+        return reduced
+    charts = chart_of(mesh, texture.values)
+    places = level.vertices[level.faces]
+    inner = places + _INWARD * (places.mean(axis=1, keepdims=True) - places)
+    points = np.ascontiguousarray(inner.reshape(-1, 3)[corner])
+    feet = np.empty_like(points)
+    _, triangle = closest_points(mesh.tree, points, polled_here(), feet)
+    check_here()
+    same = charts[triangle] == charts[level.parent[corner // 3]]
+    corner, triangle, feet = corner[same], triangle[same].astype(np.int64), feet[same]
+    weights = corner_weights(mesh.vertices, mesh.faces, triangle, feet)
+    values = reduced.attributes["texture"].values.copy()
+    old = texture.values.reshape(-1, 3, *texture.values.shape[1:])[triangle]
+    values[corner] = np.einsum("nk,nkc->nc", weights, old.astype(np.float64))
+    return reduced.with_attribute("texture", Attribute(Domain.CORNER, values, texture.beside))

@@ -18,7 +18,7 @@ from tinsnip.regions import Region
 from tinsnip.survey.crossings import new_crossings, vertices_where_met
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat.account import BUDGET, Account, Undone
-from tinsnip.treat.reduce.charts import corners_kept
+from tinsnip.treat.reduce.charts import corners_kept, places_followed
 from tinsnip.treat.reduce.collapsing import Holds, collapse_to, record_collapses
 from tinsnip.treat.reduce.curve import Curve, deviation_curve
 from tinsnip.treat.reduce.levelsearch import LevelSearch
@@ -136,6 +136,7 @@ class Reduce(Treatment):
             level.vertices,
             provenance,
         )
+        reduced = places_followed(mesh, level, reduced)
         text = f"Reduced to {counted(len(reduced.faces), 'triangle')}"
         target = self.target(mesh)
         if target is not None and len(reduced.faces) > target * 1.02 + 4:

@@ -2,7 +2,7 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
+// through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang, 10 scan colour by its texture. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
 // that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
 // they are and not as if they were round, 2 for a dense one of which only what was made is lit so. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
@@ -26,8 +26,13 @@ uniform vec2 outline_extent;
 uniform usampler2D goes;   // 1 where a triangle goes, row by row
 #endif
 in vec3 facing;
-#if LOOK == 1
+#if LOOK == 1 || LOOK == 10
 in vec3 paint;
+#endif
+#if LOOK == 10
+uniform sampler2D places;  // where each triangle lies on the sheet, three texels each, row by row
+uniform sampler2D sheet;   // all images above each other
+uniform sampler2D far;     // the same, smaller, for what is far off
 #endif
 #if LOOK == 3 || LOOK == 6 || LOOK == 8
 in float deviation;
@@ -145,6 +150,31 @@ vec3 provenance_colour() {
 }
 #endif
 
+#if LOOK == 10
+vec4 place_row(int number) {
+    return texelFetch(places, ivec2(number % 4096, number / 4096), 0);
+}
+
+// The texture straight over the triangle, each image within its own part of the sheet; vertex colours where there is none.
+vec3 texture_colour() {
+    ivec2 own = own_row();
+    int number = 3 * (own.y * 4096 + own.x);
+    vec4 part = place_row(number + 2);
+    if (part.w < 0.0) return paint;
+    vec4 across = place_row(number), up = place_row(number + 1);
+    vec2 uv = vec2(dot(across.xyz, at) + across.w, dot(up.xyz, at) + up.w);
+    vec2 size = vec2(textureSize(sheet, 0));
+    vec2 along = dFdx(uv) * part.xy * size, beside = dFdy(uv) * part.xy * size;
+    float finer = 0.5 * log2(max(max(dot(along, along), dot(beside, beside)), 1e-12));
+    if (any(lessThan(uv, vec2(-1e-4))) || any(greaterThan(uv, vec2(1.0001)))) uv = fract(uv);
+    vec2 edge = 0.5 / (part.xy * size);
+    uv = clamp(uv, edge, 1.0 - edge) * part.xy + vec2(0.0, part.z);
+    if (finer < 1.0) return textureLod(sheet, uv, 0.0).rgb;
+    vec3 afar = textureLod(far, uv, max(finer - 2.0, 0.0)).rgb;
+    return finer < 2.0 ? mix(textureLod(sheet, uv, 0.0).rgb, afar, finer - 1.0) : afar;
+}
+#endif
+
 #if LOOK == 6
 // Petrol where triangles are finer than the middle one, copper where they are coarser; hatched at the ends.
 vec3 density_colour() {
@@ -215,6 +245,8 @@ void main() {
     }
 #if LOOK == 1
     vec3 base = paint;
+#elif LOOK == 10
+    vec3 base = texture_colour();
 #elif LOOK == 2
     vec3 base = provenance_colour();
 #elif LOOK == 3
@@ -230,7 +262,7 @@ void main() {
 #else
     vec3 base = BARE;
 #endif
-#if LOOK < 2
+#if LOOK < 2 || LOOK == 10
     int role_ = kind & 7;
     bool goes_ = kind > 7;     // ticked to go: more hatched, and dull
     if (role_ == 1) base = (goes_ ? cross_hatch(7.0, 2.2) : hatch(12.0, 1.4)) ? OCHRE * 0.35 : OCHRE * (goes_ ? 0.8 : 1.0);

@@ -4,7 +4,7 @@ uniform mat4 to_clip;
 uniform mat3 to_view;
 in vec3 place;
 in vec4 normal;
-#if LOOK == 1
+#if LOOK == 1 || LOOK == 10
 in vec4 colour;
 #endif
 in uint role;     // what the shell is
@@ -12,7 +12,7 @@ in uint role;     // what the shell is
 in float value;   // deviation from raw, mm; not a number: nothing to measure against
 #endif
 out vec3 facing;
-#if LOOK == 1
+#if LOOK == 1 || LOOK == 10
 out vec3 paint;
 #endif
 #if LOOK == 3 || LOOK == 6 || LOOK == 8
@@ -33,7 +33,7 @@ void main() {
     seen = to_view * place;
 #endif
     kind = int(role);
-#if LOOK == 1
+#if LOOK == 1 || LOOK == 10
     paint = colour.rgb;
 #endif
 #if LOOK == 3 || LOOK == 6 || LOOK == 8

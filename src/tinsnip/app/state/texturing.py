@@ -1,0 +1,96 @@
+"""A scan's texture as the graphics card wants it, made off the window's thread."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from PIL import Image
+
+from tinsnip.formats.textures import owners_of_images
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+
+__all__ = ["MOST_TEXTURED", "ViewTexture", "make_texture"]
+
+MOST_TEXTURED = 4_000_000
+"""Triangles; on more, a colour for each vertex tells as much, and three numbers a triangle would take too much room."""
+_HIGHEST = 8192
+"""Pixels of the sheet along each side; larger images are made smaller."""
+_FAR = 4
+"""How many times smaller the sheet is that is looked at from afar."""
+_LEFT = -1.0
+
+
+@dataclass(frozen=True, eq=False)
+class ViewTexture:
+    """All images of a mesh on one sheet, and where each triangle lies on it.
+
+    Attributes
+    ----------
+    mesh : Mesh
+    sheet, far : ndarray of uint8, shapes (H, W, 3) and (H / 4, W / 4, 3)
+        Rows from the lowest up, images above each other; the same, smaller.
+    places : ndarray of float32, shape (3 F, 4)
+        For each triangle three rows. The place on its image is straight over the triangle: u is the first row's first
+        three times the position, relative to the mesh's origin on the card, and its last; v of the second row. The
+        third row is the image's share of the sheet across and up, where it begins, and -1 where there is none.
+    """
+
+    mesh: Mesh
+    sheet: np.ndarray
+    far: np.ndarray
+    places: np.ndarray
+
+
+def make_texture(mesh: Mesh, origin: np.ndarray, progress: Progress) -> ViewTexture | None:
+    """Make a mesh's texture ready to be drawn; None where it has no image.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    origin : ndarray, shape (3,)
+        What positions on the card are relative to.
+    progress : Progress
+    """
+    texture = mesh.attributes.get("texture")
+    if texture is None or not texture.beside or not 0 < len(mesh.faces) <= MOST_TEXTURED:
+        return None
+    progress.step("Making the texture ready")
+    images = {number: image.convert("RGB") for number, image in texture.beside.items()}
+    high, wide = sum(i.height for i in images.values()), max(i.width for i in images.values())
+    shrunk = min(1.0, _HIGHEST / high, _HIGHEST / wide)
+    if shrunk < 1.0:
+        images = {
+            n: i.resize((max(1, int(i.width * shrunk)), max(1, int(i.height * shrunk))), Image.Resampling.BOX)
+            for n, i in images.items()
+        }
+    high, wide = sum(i.height for i in images.values()), max(i.width for i in images.values())
+    sheet = np.zeros((high, wide, 3), dtype=np.uint8)
+    parts, low = {}, 0
+    for number, image in images.items():
+        sheet[low : low + image.height, : image.width] = np.asarray(image)[::-1]
+        parts[number] = image.width / wide, image.height / high, low / high, 1.0
+        low += image.height
+        progress.check()
+    far = Image.fromarray(sheet).resize((max(1, wide // _FAR), max(1, high // _FAR)), Image.Resampling.BOX)
+    progress.check()
+    return ViewTexture(mesh, sheet, np.asarray(far), _places(mesh, origin, parts))
+
+
+def _places(mesh: Mesh, origin: np.ndarray, parts: dict[int, tuple[float, float, float, float]]) -> np.ndarray:
+    uv = mesh.attributes["texture"].values.reshape(-1, 3, 2).astype(np.float64)
+    a, b, c = (mesh.vertices[mesh.faces[:, k]] - origin for k in range(3))
+    one, other = b - a, c - a
+    normal = np.cross(one, other)
+    size = (normal**2).sum(axis=1)
+    across, up = np.cross(other, normal), np.cross(normal, one)
+    rows = np.zeros((len(mesh.faces), 3, 4), dtype=np.float32)
+    for k in range(2):
+        first, second = uv[:, 1, k] - uv[:, 0, k], uv[:, 2, k] - uv[:, 0, k]
+        slope = (first[:, None] * across + second[:, None] * up) / np.where(size > 0, size, np.inf)[:, None]
+        rows[:, k, :3] = slope
+        rows[:, k, 3] = uv[:, 0, k] - (slope * a).sum(axis=1)
+    owner = owners_of_images(mesh)
+    rows[:, 2] = (1.0, 1.0, 0.0, _LEFT)
+    for number, part in parts.items():
+        rows[owner == number, 2] = part
+    return rows.reshape(-1, 4)
