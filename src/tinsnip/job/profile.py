@@ -333,20 +333,8 @@ def _islands(height: float, mesh: Mesh, why_not: str, progress: Progress) -> Che
         return Check("islands", True, figure="none", limit="none")
     islands = counted(sum(fault.count for fault in free), "island")
     told = f"{islands} with nothing below, the first at {millimetres(free[0].z_mm)} mm"
-    place = _on_layer(mesh, free[0].z_mm)
+    place = np.array([*free[0].place, free[0].z_mm])
     return Check("islands", False, told, islands.replace(" ", " free ", 1), islands, "none", place)
-
-
-def _on_layer(mesh: Mesh, z: float) -> np.ndarray:
-    """The vertex that is lowest of what begins about a height: what has no neighbour below it."""
-    a = mesh.faces.ravel()
-    b = mesh.faces[:, [1, 2, 0]].ravel()
-    least = mesh.vertices[:, 2].copy()
-    np.minimum.at(least, a, mesh.vertices[b, 2])
-    np.minimum.at(least, b, mesh.vertices[a, 2])
-    lowest = np.flatnonzero(least >= mesh.vertices[:, 2])
-    away = np.abs(mesh.vertices[lowest, 2] - z)
-    return mesh.vertices[lowest[np.argmin(away)]]
 
 
 def _overhang(profile: Profile, mesh: Mesh) -> Check:

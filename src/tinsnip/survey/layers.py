@@ -34,16 +34,20 @@ class LayerFault:
         ``open``, ``crossing``, ``gap`` or ``free``.
     count : int
         Outlines that are open, or islands that hang free; 1 for the others.
+    place : tuple of float or None
+        x and y on the first island that hangs free, mm.
     """
 
     layer: int
     z_mm: float
     fault: str
     count: int = 1
+    place: tuple[float, float] | None = None
 
     def facts(self) -> dict[str, Any]:
         """As JSON can hold it."""
-        return {"layer": self.layer + 1, "z_mm": self.z_mm, "fault": self.fault, "count": self.count}
+        own = {"layer": self.layer + 1, "z_mm": self.z_mm, "fault": self.fault, "count": self.count}
+        return own | ({} if self.place is None else {"place_mm": [*self.place, self.z_mm]})
 
     def told(self) -> str:
         """In words."""
@@ -102,7 +106,7 @@ def find_layer_faults(mesh: Mesh, layers: Layers, progress: Progress) -> list[La
     crossing = _crossing_layers(mesh, z)
     outlines = np.bincount(layers.layer, minlength=len(z))
     some = np.flatnonzero(outlines)
-    free = _islands(layers, (opened > 0) | crossing, progress)
+    free, where = _islands(layers, (opened > 0) | crossing, progress)
     found = []
     for i in range(len(z)):
         if opened[i]:
@@ -112,7 +116,7 @@ def find_layer_faults(mesh: Mesh, layers: Layers, progress: Progress) -> list[La
         if len(some) and some[0] < i < some[-1] and not outlines[i]:
             found.append(LayerFault(i, float(z[i]), "gap"))
         if free[i]:
-            found.append(LayerFault(i, float(z[i]), "free", int(free[i])))
+            found.append(LayerFault(i, float(z[i]), "free", int(free[i]), where[i]))
     return found
 
 
@@ -127,9 +131,12 @@ def _crossing_layers(mesh: Mesh, z: np.ndarray) -> np.ndarray:
     return np.cumsum(found)[:-1] > 0
 
 
-def _islands(layers: Layers, skip: np.ndarray, progress: Progress) -> np.ndarray:
-    """How many parts of each layer have nothing below them; none told of layers that have no clear inside."""
-    count = len(layers.heights)
+def _islands(layers: Layers, skip: np.ndarray, progress: Progress) -> tuple[np.ndarray, dict[int, tuple[float, float]]]:
+    """How many parts of each layer have nothing below them, and where the first of them is, by layer.
+
+    None are told of layers that have no clear inside.
+    """
+    count, where = len(layers.heights), {}
     free = np.zeros(count, dtype=np.int64)
     state = progress.step("Looking for islands", count)
     speck = _SPECK * float(np.abs(layers.areas()).max(initial=0.0))
@@ -143,8 +150,12 @@ def _islands(layers: Layers, skip: np.ndarray, progress: Progress) -> np.ndarray
             parts = shapely.get_parts(own)
             parts = parts[shapely.area(parts) > speck]
             shapely.prepare(below)
-            free[i] = int((~shapely.intersects(below, parts)).sum())
+            loose = parts[~shapely.intersects(below, parts)]
+            free[i] = len(loose)
+            if len(loose):
+                at = shapely.point_on_surface(loose[0])
+                where[i] = float(at.x), float(at.y)
         below = own
         progress.check()
         state[DONE] = i + 1
-    return free
+    return free, where

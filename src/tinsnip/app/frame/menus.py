@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Protocol
 
 import qtawesome
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QMenu, QMenuBar, QWidget
 
@@ -139,12 +139,14 @@ class Menus(QMenuBar):
         for name, keys, switch in (
             ("Wire", "K", lambda on: acts.viewport.set_aid("shows_edges", on)),
             ("See-through", "G", lambda on: acts.viewport.set_aid("sees_through", on)),
+            ("Layers", "Shift+Q", acts.viewport.layer_panel.set_on),
             ("Section", "Q", acts.viewport.section_bar.set_on),
         ):
             action = self._action(view, name, lambda: None, keys, True)
             action.toggled.connect(switch)
             self.aids.append(action)
-        acts.viewport.section_bar.turned_on.connect(self._check_section)
+        acts.viewport.section_bar.turned_on.connect(lambda on: self._check_aid(-1, on))
+        acts.viewport.layer_panel.turned_on.connect(lambda on: self._check_aid(-2, on))
         for actions, chosen in ((self.looks, 0), (self.shows, 2)):
             group = QActionGroup(owner)
             for action in actions:
@@ -156,11 +158,13 @@ class Menus(QMenuBar):
         help_menu = self.addMenu("&Help")
         self._action(help_menu, "Keys and gestures", acts.show_help, "F1")
 
-    def _check_section(self, on: bool) -> None:
-        """The section was turned on elsewhere, with a plane of its own."""
-        self.aids[-1].blockSignals(True)
-        self.aids[-1].setChecked(on)
-        self.aids[-1].blockSignals(False)
+    def _check_aid(self, which: int, on: bool) -> None:
+        """Section or layers were turned on or off elsewhere; it is one or the other."""
+        with QSignalBlocker(self.aids[which]):
+            self.aids[which].setChecked(on)
+        other = self.aids[-3 - which]
+        if on and other.isChecked():
+            other.setChecked(False)
 
     def fill_recent(self, paths: Sequence[Path], open_files: Callable[[list[Path]], None]) -> None:
         """List the recent scans and jobs."""

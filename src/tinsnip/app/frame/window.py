@@ -21,6 +21,7 @@ from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
 from tinsnip.app.frame.dropping import Dropping
 from tinsnip.app.frame.finder import Finder
 from tinsnip.app.frame.keys import Keys
+from tinsnip.app.frame.layerfiles import save_layers
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
@@ -180,6 +181,9 @@ class Window(QMainWindow):
         hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings)]
         hand.drawn += [DrawnDatums(view, view.datums), Arrows(view), self.choosing, self.out_of_view]
         hand.moving = navigate
+        view.layer_panel.save_asked.connect(
+            lambda every: save_layers(self, self.session, view.settings, view.layer_panel, every)
+        )
         legend = view.deviation_legend
         legend.clear_asked.connect(self.pins.clear)
         self.pins.changed.connect(lambda: legend.clear.setVisible(bool(self.pins.pins)))

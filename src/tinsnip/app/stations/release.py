@@ -69,6 +69,7 @@ class ReleaseTray(Tray):
         )
         self.written = self.explain()
         self.folder_button = self.button("Open the folder", self.open_folder)
+        self.layers = self.button("Look at it layer by layer", lambda: self.view.layer_panel.set_on(True))
         self.report = self.button("Write a report…", self.ask_report)
         self.report.setToolTip("One page for the client: pictures, checks, figures, what was measured and what made")
         self.copper_button("Export", self.ask_export)

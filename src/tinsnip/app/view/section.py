@@ -60,6 +60,7 @@ class SectionBar(QFrame):
     def set_on(self, on: bool) -> None:
         """Cut the part open, or show all of it."""
         self.is_on = on
+        self.turned_on.emit(on)
         self.setVisible(on)
         if on and not any(b.isChecked() for b in self.buttons.values()):
             self.face("y")

@@ -22,6 +22,7 @@ from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.flight import Flight
 from tinsnip.app.view.hand import Hand
+from tinsnip.app.view.layerpanel import LayerPanel
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
@@ -120,6 +121,7 @@ class Viewport(QOpenGLWidget):
         self.section_bar = SectionBar(self)
         self.section_bar.changed.connect(lambda: self.set_section(self.section_bar.plane()))
         session.mesh_changed.connect(self.section_bar.fit)
+        self.layer_panel = LayerPanel(self)
         self.deviation_legend.limit_changed.connect(self._set_limit)
         self.deviation_legend.against_chosen.connect(session.references.choose)
         self.deviation_legend.outside_asked.connect(self._select_outside)
@@ -413,7 +415,7 @@ class Viewport(QOpenGLWidget):
 
     def place_legends(self) -> None:
         """The legends stand at the upper right."""
-        for legend in (self.deviation_legend, self.provenance_legend, *self.paints.legends):
+        for legend in (self.deviation_legend, self.provenance_legend, *self.paints.legends, self.layer_panel):
             legend.adjustSize()
             legend.move(self.width() - legend.width() - px(12), px(12))
         self.section_bar.adjustSize()
