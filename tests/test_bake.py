@@ -227,7 +227,7 @@ class Files(unittest.TestCase):
     def test_textures_read_back_as_they_were(self) -> None:
         own, weights, places = spots(self.baked, 5000)
         wanted = seen(self.baked, own, weights)
-        for ending in ("obj", "glb"):
+        for ending in ("obj", "glb", "3mf"):
             path = self.folder / f"part.{ending}"
             write_mesh(self.baked, path)
             back = read_scan(path, "mm").mesh
@@ -237,7 +237,8 @@ class Files(unittest.TestCase):
             np.testing.assert_array_equal(np.asarray(image), np.asarray(self.baked.attributes["texture"].beside[0]))
         self.assertLess(np.abs(wanted - colour(places)).mean(), 4.0)
         self.assertEqual(
-            sorted(p.name for p in self.folder.glob("part*")), ["part-0.png", "part.glb", "part.mtl", "part.obj"]
+            sorted(p.name for p in self.folder.glob("part*")),
+            ["part-0.png", "part.3mf", "part.glb", "part.mtl", "part.obj"],
         )
         write_mesh(self.baked, self.folder / "part.obj")  # one's own are replaced
         (self.folder / "other.mtl").write_text("mine")
@@ -247,7 +248,7 @@ class Files(unittest.TestCase):
         self.assertFalse((self.folder / "other.obj").exists())
 
     def test_on_the_command_line(self) -> None:
-        for ending, key in (("glb", "texture"), ("ply", "colour"), ("obj", "texture")):
+        for ending, key in (("glb", "texture"), ("ply", "colour"), ("3mf", "texture")):
             out = self.folder / ending
             given = ("--unit", "mm", "--out", out, "--format", ending, "--triangles", "900", "--bake", "1024", "--json")
             ran = inside("run", "print-solid", self.scan, *given)

@@ -93,7 +93,18 @@ FORMATS: dict[str, Format] = {
     for f in (
         Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True, None),
         Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None, True),
-        Format("3mf", ".3mf", "3MF", threemf.sniff, threemf.read, threemf.write, threemf.size_of, False, "mm"),
+        Format(
+            "3mf",
+            ".3mf",
+            "3MF",
+            threemf.sniff,
+            threemf.read,
+            threemf.write,
+            threemf.size_of,
+            False,
+            "mm",
+            holds_texture=True,
+        ),
         Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm", holds_texture=True),
         Format("off", ".off", "OFF, text", off.sniff, off.read, off.write, off.size_of, False, None),
         Format(

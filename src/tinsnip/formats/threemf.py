@@ -1,12 +1,12 @@
-"""3MF (core specification 1.3, with colour groups of the materials extension): a zip of XML, with a unit."""
+"""3MF (core specification 1.3, with colours and textures of the materials extension 1.2): a zip of XML, with a unit."""
 
 import io
 import re
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 from lxml import etree
@@ -15,14 +15,18 @@ from tinsnip.errors import BadInput
 from tinsnip.formats.instances import MOST_TRIANGLES, check_unrolled
 from tinsnip.formats.meshblocks import MeshBlock, take_blocks
 from tinsnip.formats.textrows import write_rows
+from tinsnip.formats.textures import open_image, owners_of_images, sample_colours
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
+from tinsnip.space.welding import weld_bits
 
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
 _MATERIAL = "http://schemas.microsoft.com/3dmanufacturing/material/2015/02"
 _PRODUCTION = "http://schemas.microsoft.com/3dmanufacturing/production/2015/06"
+_TEXTURE = "http://schemas.microsoft.com/3dmanufacturing/2013/01/3dtexture"
 _RELATION = "http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"
 _MILLIMETRES = {"micron": 0.001, "millimeter": 1.0, "centimeter": 10.0, "inch": 25.4, "foot": 304.8, "meter": 1000.0}
 _DAMAGED = (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError, ValueError, zlib.error)
@@ -135,6 +139,10 @@ class _Model:
         self.unit = "millimeter"
         self.objects: dict[tuple[str, str], _Object] = {}
         self.colours: dict[tuple[str, int], np.ndarray] = {}
+        self.images: dict[tuple[str, int], str] = {}
+        """The part of the package that each texture lies in."""
+        self.places: dict[tuple[str, int], tuple[int, np.ndarray]] = {}
+        """For each group of texture places the number of its texture, and u and v of each, upward."""
         self.items: list[tuple[tuple[str, str], np.ndarray]] = []
         self.parts: set[str] = set()
 
@@ -173,6 +181,7 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
     faces: list[tuple[int, int, int]] = []
     paint: list[tuple[int, int, int, int]] = []
     group: list[tuple[int, int, int]] = []
+    places: list[tuple[float, float]] = []
     current: _Object | None = None
     seen = 0
     text = package.read(name)
@@ -192,6 +201,8 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
                     vertices, faces, paint = [], [], []
                 elif tag in ("colorgroup", "basematerials"):
                     group = []
+                elif tag == "texture2dgroup":
+                    places = []
                 continue
             seen += 1
             if seen % 65536 == 0:
@@ -217,6 +228,14 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
                     group.append(_colour(element.get("displaycolor")))
                 elif tag in ("colorgroup", "basematerials"):
                     model.colours[name, _whole(element.get("id"), -1)] = np.array(group, dtype=np.uint8).reshape(-1, 3)
+                elif tag == "texture2d":
+                    model.images[name, _whole(element.get("id"), -1)] = element.get("path") or ""
+                elif tag == "tex2coord":
+                    places.append((float(element.get("u")), float(element.get("v"))))
+                elif tag == "texture2dgroup":
+                    number = _whole(element.get("texid"), -1)
+                    table = np.array(places, dtype=np.float64).reshape(-1, 2)
+                    model.places[name, _whole(element.get("id"), -1)] = number, table
                 elif tag == "component" and current is not None:
                     part = element.get(f"{{{_PRODUCTION}}}path", name)
                     current.components.append(
@@ -245,7 +264,7 @@ def _read_part(package: _Package, name: str, model: _Model, progress: Progress) 
             if tag not in ("mesh", "vertices", "triangles"):
                 element.clear()
             parent = element.getparent()
-            if parent is not None and tag in ("vertex", "triangle", "color", "object", "component"):
+            if parent is not None and tag in ("vertex", "triangle", "color", "tex2coord", "object", "component"):
                 while element.getprevious() is not None:
                     del parent[0]
 
@@ -277,6 +296,8 @@ def read(path: Path, progress: Progress) -> Mesh:
     if model.unit not in _MILLIMETRES:
         raise BadInput(f"its unit '{model.unit[:30]}' is unknown; export it in millimeter")
     collected: list[tuple[np.ndarray, np.ndarray, np.ndarray | None]] = []
+    textured: list[tuple[np.ndarray, np.ndarray]] = []
+    images: dict[tuple[str, int], int] = {}
 
     def thing_of(key: tuple[str, str]) -> _Object:
         if key[0] not in model.parts:
@@ -292,6 +313,7 @@ def read(path: Path, progress: Progress) -> Mesh:
             if thing.faces.min() < 0 or thing.faces.max() >= len(thing.vertices):
                 raise BadInput(f"a triangle of object {key[1]} names a vertex it does not have; export it again")
             collected.append(_placed(thing, matrix, model, key[0]))
+            textured.append(_textured(thing, matrix, model, key[0], images))
         for child, own in thing.components:
             linear = own[:3] @ matrix[:3]
             waiting.append((child, np.vstack([linear, own[3] @ matrix[:3] + matrix[3]])))
@@ -317,7 +339,53 @@ def read(path: Path, progress: Progress) -> Mesh:
     attributes = {}
     if all(c is not None for _, _, c in collected):
         attributes["colour"] = Attribute(Domain.VERTEX, np.concatenate([c for _, _, c in collected]))
+    if images:
+        _add_texture(attributes, textured, images, package, model, faces)
     return Mesh(np.concatenate([v for v, _, _ in collected]), faces, None, attributes)
+
+
+def _textured(
+    thing: _Object, matrix: np.ndarray, model: _Model, part: str, images: dict[tuple[str, int], int]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Texture places of an object's corners, shape (F, 3, 2), and the number of each triangle's image, -1 for none."""
+    uv = np.zeros((len(thing.faces), 3, 2), dtype=np.float32)
+    owner = np.full(len(thing.faces), -1, dtype=np.int32)
+    paint = thing.paint
+    if paint is None:
+        return uv, owner
+    for group in np.unique(paint[:, 0]).tolist():
+        number, table = model.places.get((part, group), (-1, None))
+        if table is None or (part, number) not in model.images:
+            continue
+        own = np.flatnonzero(paint[:, 0] == group)
+        chosen = paint[own, 1:]
+        if len(table) == 0 or chosen.min() < 0 or chosen.max() >= len(table):
+            raise BadInput(f"a triangle names a texture place that group {group} does not have; export it again")
+        uv[own] = table[chosen]
+        owner[own] = images.setdefault((part, number), len(images))
+    return (uv if np.linalg.det(matrix[:3]) >= 0 else uv[:, ::-1]), owner
+
+
+def _add_texture(
+    attributes: dict[str, Attribute],
+    textured: list[tuple[np.ndarray, np.ndarray]],
+    images: dict[tuple[str, int], int],
+    package: _Package,
+    model: _Model,
+    faces: np.ndarray,
+) -> None:
+    """Texture places, images and whose each triangle is; and colours of vertices by them, where there are none."""
+    uv = np.concatenate([one for one, _ in textured]).reshape(-1, 2)
+    owner = np.concatenate([one for _, one in textured])
+    opened = {
+        number: open_image(io.BytesIO(package.read(model.images[key])), model.images[key][:60])
+        for key, number in images.items()
+    }
+    material = Attribute(Domain.TRIANGLE, owner, tuple(f"texture {k}" for k in range(len(images))))
+    attributes |= {"material": material, "texture": Attribute(Domain.CORNER, uv, opened)}
+    if "colour" not in attributes:
+        count = int(faces.max(initial=-1)) + 1
+        attributes["colour"] = Attribute(Domain.VERTEX, sample_colours(faces, count, uv, opened, material))
 
 
 def _placed(
@@ -350,51 +418,117 @@ def _placed(
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:
-    """Write a 3MF in millimetres: one object, with a colour group when there are colours."""
+    """Write a 3MF in millimetres: one object, with its textures or a colour group when there are such.
+
+    The triangles of each image stand together.
+    """
+    owner = owners_of_images(mesh)
+    if owner is not None:
+        mesh = keep_triangles(mesh, np.argsort(owner, kind="stable"))
+        owner = np.sort(owner, kind="stable")
     progress.step(f"Writing {path.name}", len(mesh.vertices) + len(mesh.faces))
+    images = (
+        {} if owner is None else {n: mesh.attributes["texture"].beside[n] for n in np.unique(owner).tolist() if n >= 0}
+    )
+    picture = '<Default Extension="png" ContentType="image/png"/>' if images else ""
     types = (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         '<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types">'
         '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
         '<Default Extension="model" ContentType="application/vnd.ms-package.3dmanufacturing-3dmodel+xml"/>'
-        "</Types>"
+        f"{picture}</Types>"
     )
-    relations = (
-        '<?xml version="1.0" encoding="UTF-8"?>\n'
-        '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
-        f'<Relationship Target="/3D/3dmodel.model" Id="rel0" Type="{_RELATION}"/></Relationships>'
-    )
-    paint = np.empty(0, dtype=np.int32)
     head = f'<?xml version="1.0" encoding="UTF-8"?>\n<model unit="millimeter" xml:lang="en-US" xmlns="{_CORE}"'
-    colours = b""
-    if mesh.colour is not None:
+    if mesh.colour is not None or images:
         head += f' xmlns:m="{_MATERIAL}"'
-        packed = mesh.colour.astype(np.int64) @ np.array([65536, 256, 1])
-        distinct, paint = np.unique(packed, return_inverse=True)
-        paint = paint.astype(np.int32)
-        rows = "".join(f'<m:color color="#{c:06X}FF"/>' for c in distinct.tolist())
-        colours = f'<m:colorgroup id="1">{rows}</m:colorgroup>'.encode()
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED, compresslevel=1, allowZip64=True) as package:
         package.writestr(_entry("[Content_Types].xml"), types)
-        package.writestr(_entry("_rels/.rels"), relations)
+        package.writestr(_entry("_rels/.rels"), _relations({"/3D/3dmodel.model": _RELATION}))
+        if images:
+            targets = {f"/3D/Textures/{number}.png": _TEXTURE for number in images}
+            package.writestr(_entry("3D/_rels/3dmodel.model.rels"), _relations(targets))
+        for number, image in images.items():
+            packed = io.BytesIO()
+            image.save(packed, "PNG")
+            package.writestr(_entry(f"3D/Textures/{number}.png"), packed.getvalue())
         with package.open(_entry("3D/3dmodel.model"), "w", force_zip64=True) as part:
             file = io.BufferedWriter(part, 1 << 20)
-            file.write(head.encode() + b"><resources>" + colours)
-            file.write(b'<object id="2" type="model"' + (b' pid="1" pindex="0"' if colours else b"") + b"><mesh>")
+            file.write(head.encode() + b"><resources>")
+            runs = _write_properties(mesh, owner, images, file, progress)
+            coloured = b' pid="1" pindex="0"' if mesh.colour is not None else b""
+            file.write(b'<object id="2" type="model"' + coloured + b"><mesh>")
             file.write(b"<vertices>")
             none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
             write_rows(file, mesh.vertices, none, (b'<vertex x="', b'" y="', b'" z="', b'"/>'), progress)
             file.write(b"</vertices><triangles>")
-            words = (b'<triangle v1="', b'" v2="', b'" v3="', b'"/>')
-            if colours:  # the group is said on every triangle, as readers expect of p1 to p3
-                words = (b'<triangle pid="1" v1="', b'" v2="', b'" v3="', b'" p1="', b'" p2="', b'" p3="', b'"/>')
-            for begin in range(0, len(mesh.faces), 1_000_000):
-                faces = mesh.faces[begin : begin + 1_000_000]
-                wholes = np.column_stack([faces, paint[faces]]) if colours else faces
-                write_rows(file, np.empty((len(faces), 0)), wholes, words, progress)
+            for first, last, number, table in runs:
+                words = (b'<triangle v1="', b'" v2="', b'" v3="', b'"/>')
+                if table is not None:  # the group is said on every triangle, as readers expect of p1 to p3
+                    own = f'<triangle pid="{number}" v1="'.encode()
+                    words = (own, b'" v2="', b'" v3="', b'" p1="', b'" p2="', b'" p3="', b'"/>')
+                for begin in range(first, last, 1_000_000):
+                    some = slice(begin, min(begin + 1_000_000, last))
+                    faces = mesh.faces[some]
+                    wholes = faces if table is None else np.column_stack([faces, table(some)])
+                    write_rows(file, np.empty((len(faces), 0)), wholes.astype(np.int32), words, progress)
             file.write(b'</triangles></mesh></object></resources><build><item objectid="2"/></build></model>')
             file.flush()
             file.detach()
+
+
+def _relations(targets: dict[str, str]) -> str:
+    each = "".join(
+        f'<Relationship Target="{target}" Id="rel{i}" Type="{kind}"/>'
+        for i, (target, kind) in enumerate(targets.items())
+    )
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        f'<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">{each}</Relationships>'
+    )
+
+
+def _write_properties(
+    mesh: Mesh, owner: np.ndarray | None, images: dict[int, Any], file: BinaryIO, progress: Progress
+) -> list[tuple[int, int, int, Callable[[slice], np.ndarray] | None]]:
+    """Write colours, textures and the places on them.
+
+    For each run of triangles its first, its last, the number of its group, and what gives the three numbers of some.
+    """
+    paint: Callable[[slice], np.ndarray] | None = None
+    if mesh.colour is not None:
+        packed = mesh.colour.astype(np.int64) @ np.array([65536, 256, 1])
+        distinct, which = np.unique(packed, return_inverse=True)
+        which = which.astype(np.int32)
+        rows = "".join(f'<m:color color="#{c:06X}FF"/>' for c in distinct.tolist())
+        file.write(f'<m:colorgroup id="1">{rows}</m:colorgroup>'.encode())
+
+        def paint(some: slice) -> np.ndarray:
+            return which[mesh.faces[some]]
+
+    if owner is None:
+        return [(0, len(mesh.faces), 1, paint)]
+    uv = mesh.attributes["texture"].values
+    runs: list[tuple[int, int, int, Callable[[slice], np.ndarray] | None]] = []
+    free = 3
+    for number in np.unique(owner).tolist():
+        first, last = np.searchsorted(owner, [number, number + 1]).tolist()
+        if number < 0:
+            runs.append((first, last, 1, paint))
+            continue
+        own = np.ascontiguousarray(uv[3 * first : 3 * last])
+        which, where = weld_bits(np.column_stack([own, np.zeros(len(own), np.float32)]).view(np.uint32))
+        flat = own[where].astype(np.float64)
+        texture = f'<m:texture2d id="{free}" path="/3D/Textures/{number}.png" contenttype="image/png"/>'
+        file.write(f'{texture}<m:texture2dgroup id="{free + 1}" texid="{free}">'.encode())
+        none = np.empty((len(flat), 0), dtype=np.int32)
+        write_rows(file, flat, none, (b'<m:tex2coord u="', b'" v="', b'"/>'), progress)
+        file.write(b"</m:texture2dgroup>")
+        rows = which.reshape(-1, 3)
+        runs.append(
+            (first, last, free + 1, lambda some, rows=rows, first=first: rows[some.start - first : some.stop - first])
+        )
+        free += 2
+    return runs
 
 
 def _entry(name: str) -> zipfile.ZipInfo:
