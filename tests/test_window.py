@@ -41,7 +41,7 @@ class WholeJob(WindowTest):
     """From the raw pump cover to a released solid, by mouse and keys."""
 
     def test_pump_cover(self) -> None:
-        raw = demo_file("pump-cover", 150_000, Path(self.folder.name))
+        raw = demo_file("pump-cover", 90_000, Path(self.folder.name))
         self.open(raw)
         self.assertTrue(self.window.first_look.isVisible())
         self.key(Qt.Key.Key_Escape)
