@@ -1,16 +1,14 @@
 """Routines: run on scans, and listed."""
 
 import json
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import click
 
 from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
-from tinsnip.errors import BadInput, told
+from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, format_for
-from tinsnip.formats.whole import write_whole
 from tinsnip.job import (
     Budget,
     Order,
@@ -22,21 +20,12 @@ from tinsnip.job import (
     open_job,
     profiles,
     routine_of,
-    run_on,
-    scans_among,
-    targets_of,
 )
-from tinsnip.job.batch import report_of
-from tinsnip.job.resuming import Done
-from tinsnip.progress import DONE
-from tinsnip.report.page import batch_page
+from tinsnip.job.batchrun import BatchRun
 from tinsnip.terminal import told_what_was_written
 from tinsnip.words import percent
 
 __all__ = ["list_profiles", "routines", "run"]
-
-_INDEX = "report.html"
-"""The page that leads to all."""
 
 
 @click.command()
@@ -108,59 +97,22 @@ def run(
     order = Order(
         chosen, budget, format_name, unit, provenance, voids == "keep", profile, report, int(bake) if bake else None
     )
-    done = Done(out, order)
-    scans = scans_among(files)
-    targets = targets_of(scans, out, format_for(format_name).suffix, replace, done.ours if resume else ())
-    pages = [report_of(target) for _, target in targets] + [out / _INDEX] if report else []
-    taken = next((page for page in pages if page.exists()), None)
-    if taken is not None and not (replace or resume):
-        raise BadInput(f"{taken}: is there already; add --replace to replace it, or choose another --out")
-    found = {file: facts for file, target in targets if resume and (facts := done.facts_of(file, target))}
-    left = [pair for pair in targets if pair[0] not in found]
+    batch = BatchRun(files, out, order, replace, resume)
     if not as_json:
-        for file, facts in found.items():
+        for file, facts in batch.found.items():
             click.echo(f"{file} -> {facts['out']}: done before. {facts['state']}")
-    noted, target_of = len(targets) > 1 or resume, dict(targets)
-    if noted and left:
-        done.begin(target for _, target in left)
-    with told_what_was_written([target for _, target in left]):
-        for file, result in _worked_on(left, order, workers, cluster):
-            if isinstance(result, Exception):
-                text = told(result)
-                click.echo(f"tinsnip: {text}", err=True)
-                found[file] = {"file": str(file), "error": text}
-                continue
-            found[file] = result
-            if noted:
-                done.note(file, target_of[file], result)
-            if not as_json:
-                _print_result(result)
-    results = [found[file] for file, _ in targets]
-    failed = any("error" in one for one in results)
-    if report:
-        write_whole(out / _INDEX, batch_page(f"{chosen.title} ({chosen.name})", results, out))
-        if not as_json:
-            click.echo(f"pages: {out / _INDEX}")
+    with told_what_was_written([target for _, target in batch.left]):
+        for _, facts in batch.work(shown, workers or 0, cluster or ""):
+            if "error" in facts:
+                click.echo(f"tinsnip: {facts['error']}", err=True)
+            elif not as_json:
+                _print_result(facts)
+    page = batch.write_page()
     if as_json:
-        click.echo(json.dumps({"routine": chosen.name, "results": results}, indent=2))
-    raise SystemExit(2 if failed else 0 if all(r["ready"] for r in results) else 1)
-
-
-def _worked_on(
-    targets: list[tuple[Path, Path]], order: Order, workers: int | None, cluster: str | None
-) -> Iterator[tuple[Path, dict[str, Any] | Exception]]:
-    """What comes of each scan, in this process or in others."""
-    if not targets or not (workers or cluster):
-        yield from run_on(targets, order, shown)
-        return
-    from tinsnip.job.workers import run_on_workers
-
-    with shown("Working on scans") as progress:
-        state = progress.step("Working on scans", len(targets))
-        for count, one in enumerate(run_on_workers(targets, order, workers or 0, cluster or ""), 1):
-            state[DONE] = count
-            progress.label = f"{count} of {len(targets)} done"
-            yield one
+        click.echo(json.dumps({"routine": chosen.name, "results": batch.results}, indent=2))
+    elif page is not None:
+        click.echo(f"pages: {page}")
+    raise SystemExit(batch.code)
 
 
 def _print_result(facts: dict[str, Any]) -> None:
