@@ -5,7 +5,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
-from tinsnip.errors import BadInput, told
+from tinsnip.errors import BadInput, Cancelled, told
 from tinsnip.formats import format_for
 from tinsnip.formats.whole import write_whole
 from tinsnip.job.batch import Order, report_of, run_on, scans_among, targets_of
@@ -102,6 +102,8 @@ class BatchRun:
         if self._is_noted and self.left:
             self._done.begin(target for _, target in self.left)
         for file, result in self._worked_on(shown, workers, cluster):
+            if isinstance(result, Cancelled):
+                raise result
             if isinstance(result, Exception):
                 self.found[file] = {"file": str(file), "error": told(result)}
             else:

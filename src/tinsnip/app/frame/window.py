@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from tinsnip.app.frame.batchpage import BatchPage
 from tinsnip.app.frame.busybox import BusyBox
 from tinsnip.app.frame.cards import Cards
 from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
@@ -102,6 +103,7 @@ class Window(QMainWindow):
         self._station_shown = ""
         self._closing = False
         self._had_focus: QWidget | None = None
+        self.batch: BatchPage | None = None
         self._connect()
         self._watch = CrossingWatch(self.session)
         polish_again(self.stack)
@@ -293,6 +295,14 @@ class Window(QMainWindow):
     def show_help(self) -> None:
         """Show all keys and gestures."""
         HelpSheet(self.menus.groups, self.settings, self).exec()
+
+    def show_batch(self) -> None:
+        """Show the page on which a routine works on many scans."""
+        if self.batch is None:
+            self.batch = BatchPage(self.settings, self)
+        self.batch.show()
+        self.batch.raise_()
+        self.batch.activateWindow()
 
     def show_settings(self) -> None:
         """Show the settings page."""
@@ -524,11 +534,26 @@ class Window(QMainWindow):
             event.ignore()
             self.opening.before_losing(self._close)
             return
+        if self.batch is not None and self.batch.is_running and not self._may_stop_batch():
+            event.ignore()
+            return
         self._keep_place()
         tasks.stop_all()
         self.session.preparation.stop()
         self.saving.stop()
         super().closeEvent(event)
+
+    def _may_stop_batch(self) -> bool:
+        """Whether scans that are being worked on may be left; what is done of them stays done."""
+        go, stay = "Stop it and quit", "Stay"
+        text = "Scans are being worked on by a routine."
+        if (
+            ask(self, "Many scans", text, "What is done stays; the rest can go on later.", (go, stay), stay, stay)
+            == stay
+        ):
+            return False
+        self.batch.stop()
+        return True
 
     def _ask_about_work(self) -> None:
         """The window is to be closed while something is being done or written."""

@@ -61,6 +61,7 @@ class ReleaseTray(Tray):
         self.heading("The file")
         self.writes = self.figure("Writes")
         self.format = self.drop_down("Format", {FORMATS[name].title: name for name in FORMATS})
+        self.format.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToContents)
         self.unit = self.drop_down("Its numbers are", {name: name for name in UNITS})
         self.size = self.figure("On disk")
         self.frame = self.tick("in the scanner's own frame", "Undo turning, placing and scaling in the file only")

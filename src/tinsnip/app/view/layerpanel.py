@@ -239,7 +239,7 @@ class LayerPanel(QFrame):
             text += "\nlooking for layers that cannot be built…"
         else:
             some = len({fault.layer for fault in self.faults})
-            text += f"\n{counted(some, 'layer')} cannot be built as they are" if some else "\nall can be built"
+            text += f"\n{counted(some, 'layer')} that cannot be built" if some else "\nall can be built"
         self._tell(text)
         self._view.set_section((np.array([0.0, 0.0, 1.0]), z))
 

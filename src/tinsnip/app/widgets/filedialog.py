@@ -11,7 +11,7 @@ from tinsnip.app.widgets.question import ask
 from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 
-__all__ = ["bare_name", "choose_files", "choose_target", "folder_for"]
+__all__ = ["bare_name", "choose_files", "choose_folder", "choose_target", "folder_for"]
 
 _REFUSED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(10))}
 _LONGEST = 150
@@ -48,6 +48,16 @@ def choose_files(parent: QWidget, title: str, folder: str, filters: str, places:
     chosen = [Path(name) for name in dialog.selectedFiles()] if dialog.exec() else []
     shiboken6.delete(dialog)  # at once, so that the window has the keys again
     return chosen
+
+
+def choose_folder(parent: QWidget, title: str, folder: str, places: Iterable[str] = ()) -> Path | None:
+    """Ask for a folder; None when it is left."""
+    dialog = _Dialog(parent, title, folder, places)
+    dialog.setFileMode(QFileDialog.FileMode.Directory)
+    dialog.setOption(QFileDialog.Option.ShowDirsOnly)
+    chosen = [Path(name) for name in dialog.selectedFiles()] if dialog.exec() else []
+    shiboken6.delete(dialog)
+    return chosen[0] if chosen else None
 
 
 def choose_target(

@@ -231,6 +231,7 @@ QDialogButtonBox { dialogbuttonbox-buttons-have-icons: 0; }
 QDialog QLabel { color: #26241f; }
 QDialog QListView, QDialog QTreeView { background: #ffffff; color: #1d1b17; border: 1px solid #b9b3a6;
     selection-background-color: #4c5256; selection-color: #ffffff; alternate-background-color: #f7f5f0; }
+QDialog#sheet QTreeView::item { padding: 4px 3px; }
 QDialog QListView:focus, QDialog QTreeView:focus { border: 2px solid #1f5fa8; }
 QDialog QHeaderView::section { background: #e4e0d8; color: #26241f; border: 0; border-right: 1px solid #bdb7a9;
     padding: 4px 6px; }
