@@ -62,18 +62,18 @@ class RoundTrips(Folder):
         mesh = coloured(specimens.torus(37.0, 24).mesh)
         corners = mesh.vertices[mesh.faces]
         for one in FORMATS:
-            first = self.folder / f"one.{one}"
-            write_mesh(mesh, first)
+            first = self.folder / f"one-{one}{FORMATS[one].suffix}"
+            write_mesh(mesh, first, name=one)
             middle = read_scan(first, "mm").mesh
             for other in FORMATS:
                 with self.subTest(one=one, other=other):
-                    second = self.folder / f"two-{one}.{other}"
-                    write_mesh(middle, second)
+                    second = self.folder / f"two-{one}-{other}{FORMATS[other].suffix}"
+                    write_mesh(middle, second, name=other)
                     scan = read_scan(second, "mm" if other not in ("3mf", "glb") else None)
                     self.assertEqual(scan.unit, "mm")
                     self.assertTrue((scan.mesh.vertices[scan.mesh.faces] == corners).all())
                     self.assertGreater(scan.mesh.volume, 0)
-                    if "stl" not in (one, other):
+                    if FORMATS[one].holds_colours and FORMATS[other].holds_colours:
                         self.assertTrue((scan.mesh.colour[scan.mesh.faces] == mesh.colour[mesh.faces]).all())
             self.assertLess(
                 abs(FORMATS[one].size_of(len(mesh.faces), len(mesh.vertices)) / first.stat().st_size - 1), 0.35

@@ -14,7 +14,8 @@ from tests.hands import SCREEN, WindowTest
 from tests.test_job_file import state
 from tinsnip.app.widgets.filedialog import bare_name
 from tinsnip.formats import FORMATS, read_scan, write_mesh
-from tinsnip.mesh import Mesh
+from tinsnip.job import Writing
+from tinsnip.progress import Progress
 from tinsnip.treat import Mend, Orient, Patch, Sweep, Turn
 
 if SCREEN:
@@ -153,17 +154,17 @@ class Losing(WindowTest):
     def test_quitting_while_a_file_is_written(self) -> None:
         out, begun, gate = Path(self.folder.name) / "out.stl", threading.Event(), threading.Event()
 
-        def slowly(mesh: Mesh, path: Path, name: object, progress: object, said: bool, unit: str) -> object:
+        def slowly(writing: Writing, progress: Progress, shells: int) -> object:
             begun.set()
             while not gate.wait(0.02):
                 progress.check()
-            return real(mesh, path, name, progress, said, unit=unit)
+            return real(writing, progress, shells)
 
         import tinsnip.app.state.session as module
 
-        real = module.release
-        with mock.patch.object(module, "release", slowly):
-            self.session.export(out)
+        real = module.write_pieces
+        with mock.patch.object(module, "write_pieces", slowly):
+            self.session.export(Writing(out))
             self.wait_thread(begun)
             self.answer_question("Stay")
             self.window.close()
@@ -180,7 +181,7 @@ class Losing(WindowTest):
             gate.clear()
             begun.clear()
             self.window.show()
-            self.session.export(out)
+            self.session.export(Writing(out))
             self.wait_thread(begun)
             self.answer_question("Cancel it and quit")
             self.window.close()

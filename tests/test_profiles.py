@@ -18,7 +18,17 @@ from tests.test_deforming import BOX
 from tests.test_slices import stacked
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
-from tinsnip.job import Profile, checks_of, judged_by, load_profile, profiles, release, remove_profile, save_profile
+from tinsnip.job import (
+    Profile,
+    Writing,
+    checks_of,
+    judged_by,
+    load_profile,
+    profiles,
+    release,
+    remove_profile,
+    save_profile,
+)
 from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.progress import Progress
 from tinsnip.space.solids import box_solid
@@ -307,7 +317,7 @@ class InTheWindow(WindowTest):
         self.assertEqual((tray.profile.currentText(), list(profiles())), ("Smaller", ["Smaller"]))
         self.assertNotIn("walls", tray.profile_checks.rows)
         path = Path(self.folder.name) / "out.3mf"
-        self.session.export(path)
+        self.session.export(Writing(path))
         self.wait_for(lambda: self.session.last_release() is not None)
         told = "3 072 triangles where 2 000 are allowed; reduce it".replace(" 0", "\u202f0")
         self.assertEqual(self.session.last_release()[1].reasons, [told])

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tests import specimens
+from tests.hands import WindowTest
 from tests.test_levels import tangled
 from tinsnip.app.view.legend import round_range
 from tinsnip.errors import BadInput
@@ -131,3 +132,47 @@ class Figures(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class FromTheWindow(WindowTest):
+    def test_pieces_formats_and_scale(self) -> None:
+        folder = Path(self.folder.name)
+        ball, ring = specimens.sphere(10.0, 14).mesh, specimens.torus(30.0, 24).mesh
+        self.put_up(ball, ring.moved(ring.vertices + 100.0))
+        self.session.set_station("Release")
+        self.settle()
+        tray = self.window.tray("Release")
+        self.assertTrue(tray.writes.isEnabled())
+        for number, (how, scale, also, wanted) in enumerate(
+            (
+                (
+                    "each",
+                    100.0,
+                    ("ply",),
+                    {"out0-part0.stl": 1, "out0-part1.stl": 1, "out0-part0.ply": 1, "out0-part1.ply": 1},
+                ),
+                ("together", 50.0, ("stl-text", "3mf"), {"out1.stl": 2, "out1-stl-text.stl": 2, "out1.3mf": 2}),
+                ("one", 200.0, (), {"out2.stl": 1}),
+            )
+        ):
+            tray.writes.setCurrentIndex(tray.writes.findData(how))
+            tray.scale.setValue(scale)
+            for name, tick in tray.also.items():
+                tick.setChecked(name in also)
+            with mock.patch("tinsnip.app.stations.release.choose_target", return_value=folder / f"out{number}.stl"):
+                tray.ask_export()
+                self.wait_for(lambda: self.session.tasks.busy is None)
+            self.assertIn("Ready", self.session.last_release()[1].state)
+            found = {path.name: read_scan(path, "mm").mesh for path in folder.glob(f"out{number}*")}
+            self.assertEqual({name: len(mesh.shells) for name, mesh in found.items()}, wanted)
+            for name, mesh in found.items():
+                own = {"each": ball if "part0" in name else ring, "one": self.session.mesh}.get(how)
+                if own is not None:
+                    self.assertAlmostEqual(mesh.size.max(), own.size.max() * scale / 100, 3, name)
+        # what is there already is asked about
+        tray.writes.setCurrentIndex(tray.writes.findData("each"))
+        before = (folder / "out0-part0.stl").read_bytes()
+        with mock.patch("tinsnip.app.stations.release.choose_target", return_value=folder / "out0.stl"):
+            self.answer_question("Stop")
+            tray.ask_export()
+        self.assertEqual((folder / "out0-part0.stl").read_bytes(), before)

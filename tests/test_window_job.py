@@ -17,7 +17,7 @@ from tests.hands import SCREEN, WindowTest
 from tests.test_job_file import bits, state
 from tinsnip.app.state import session
 from tinsnip.formats import write_mesh
-from tinsnip.job import open_job, unfinished_folder
+from tinsnip.job import Writing, open_job, unfinished_folder
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.regions import region_of_holes
@@ -517,7 +517,7 @@ class Hand(JobTest):
             self.window.tray("Stand").pick_flat()
             self.click(self.view, *self.spot_on_part())
             self.key(Qt.Key.Key_Return)
-            self.session.export(Path(self.folder.name) / "out.stl", scanner_frame=True)
+            self.session.export(Writing(Path(self.folder.name) / "out.stl", scanner_frame=True))
             self.settle()
         self.assertEqual((sorted(called), culprits), (["flat", "frame"], []))
         self.assertEqual(self.job.log[-1].action.name, "lay-flat")

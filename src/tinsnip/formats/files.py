@@ -92,6 +92,17 @@ FORMATS: dict[str, Format] = {
     f.name: f
     for f in (
         Format("stl", ".stl", "STL, binary", stl.sniff, stl.read, stl.write, stl.size_of, True, None),
+        Format(
+            "stl-text",
+            ".stl",
+            "STL, text",
+            lambda head, size: False,
+            stl.read,
+            stl.write_text,
+            stl.text_size_of,
+            True,
+            None,
+        ),
         Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None, True),
         Format(
             "3mf",
@@ -202,7 +213,7 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     chosen = next((f for h in (head, beyond) for f in FORMATS.values() if f.sniff(h, size)), None)
     told = len(progress.notes)
     if chosen is None:
-        known = ", ".join(f.upper() for f in FORMATS)
+        known = ", ".join(dict.fromkeys(f.suffix[1:].upper() for f in FORMATS.values()))
         raise BadInput(f"{path}: is none of {known}, whatever its name says; export it as one of them")
     try:
         mesh = chosen.read(path, progress)

@@ -6,7 +6,7 @@ import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.formats.numbers import parse_number
-from tinsnip.formats.textrows import line_of
+from tinsnip.formats.textrows import line_of, write_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
@@ -173,6 +173,29 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
             block[:, 12:48] = points[faces].reshape(-1, 9).view(np.uint8)
             file.write(block.tobytes())
             state[1] = begin + len(faces)
+
+
+def write_text(mesh: Mesh, path: Path, progress: Progress) -> None:
+    """Write ASCII STL, in mm, coordinates rounded to single precision."""
+    progress.step(f"Writing {path.name}", len(mesh.faces))
+    points = mesh.vertices.astype("<f4").astype(np.float64)
+    words = (b"facet normal ", b" ", b" ", b"\n outer loop\n  vertex ", b" ", b" ", b"\n  vertex ", b" ", b" ",
+             b"\n  vertex ", b" ", b" ", b"\n endloop\nendfacet\n")  # fmt: skip
+    with path.open("wb") as file:
+        file.write(b"solid Tinsnip, millimetres\n")
+        for begin in range(0, len(mesh.faces), _CHUNK):
+            faces = mesh.faces[begin : begin + _CHUNK]
+            normals = face_vectors(mesh.vertices, faces)
+            length = np.linalg.norm(normals, axis=1)
+            normals = (normals / np.where(length > 0, length, 1.0)[:, None]).astype("<f4")
+            rows = np.column_stack([normals.astype(np.float64), points[faces].reshape(-1, 9)])
+            write_rows(file, rows, np.empty((len(rows), 0), dtype=np.int32), words, progress)
+        file.write(b"endsolid Tinsnip\n")
+
+
+def text_size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
+    """Bytes that a mesh takes as ASCII STL, about: text, and single precision written out in full."""
+    return 44 + 300 * triangles
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:

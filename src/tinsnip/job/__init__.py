@@ -17,7 +17,7 @@ from tinsnip.job.profile import (
     save_profile,
     turned_to_fit,
 )
-from tinsnip.job.release import fit_to_format, release
+from tinsnip.job.release import Writing, fit_to_format, release, write_pieces
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
 from tinsnip.job.reporting import log_of, write_report
 from tinsnip.job.routine import Routine, RoutineStep, Run, built_in_routines, load_routine, routine_of
@@ -51,6 +51,7 @@ __all__ = [
     "SetUnit",
     "Step",
     "ToAxes",
+    "Writing",
     "built_in_routines",
     "checks_of",
     "default_budget",
@@ -78,5 +79,6 @@ __all__ = [
     "targets_of",
     "turned_to_fit",
     "unfinished_folder",
+    "write_pieces",
     "write_report",
 ]

@@ -1,11 +1,13 @@
 """Release: a mesh as its file can hold it, written, read back, and judged by what was read."""
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from tinsnip.formats import UNITS, format_for, write_mesh
 from tinsnip.formats.textures import texture_of_triangles
+from tinsnip.job.piece import Piece
 from tinsnip.mesh import HOLLOW, Mesh
 from tinsnip.mesh.attributes import hollow_at
 from tinsnip.progress import Progress
@@ -13,12 +15,66 @@ from tinsnip.survey import Examination, examine
 from tinsnip.survey.crossings import crossings_of, follow_crossings
 from tinsnip.survey.readiness import EndsAs
 from tinsnip.survey.tangles import tangles_of
-from tinsnip.treat import Context, Mend, MendCrossings, Orient, Patch, Plinth, Sweep, Weld
+from tinsnip.treat import Context, Mend, MendCrossings, Merge, Orient, Patch, Plinth, Sweep, Weld
 
-__all__ = ["fit_to_format", "release"]
+__all__ = ["Writing", "fit_to_format", "release", "write_pieces"]
 
 _LOOSE = 4
 """Steps of single precision that what a knot of rounding cuts loose spans at most."""
+
+
+@dataclass(frozen=True)
+class Writing:
+    """A file to be written.
+
+    Attributes
+    ----------
+    path : Path
+    pieces : tuple of Piece
+        What goes into it, side by side where there are several.
+    format_name : str
+        A key of `FORMATS`; by the path's ending where it is empty.
+    scanner_frame : bool
+        Whether turning, placing and scaling are undone.
+    provenance : bool
+    unit : str
+    scale : float
+        As for `release`.
+    """
+
+    path: Path
+    pieces: tuple[Piece, ...] = ()
+    format_name: str = ""
+    scanner_frame: bool = False
+    provenance: bool = False
+    unit: str = "mm"
+    scale: float = 1.0
+
+
+def write_pieces(writing: Writing, progress: Progress, wanted_shells: int = 1) -> Examination:
+    """Write a file of one piece or several, and judge it by reading it back.
+
+    Parameters
+    ----------
+    writing : Writing
+        With one piece at least.
+    progress : Progress
+    wanted_shells : int
+        How many solids each piece is to have.
+
+    Raises
+    ------
+    BadInput
+        As for `release`.
+    """
+    meshes = [piece.in_scanner_frame() if writing.scanner_frame else piece.mesh for piece in writing.pieces]
+    mesh = meshes[0]
+    if len(meshes) > 1:
+        mesh = Merge().apply(meshes, Context(progress)).parts[0].mesh
+    name = writing.format_name or format_for(writing.path.suffix).name
+    said = writing.provenance and format_for(name).holds_provenance
+    shells = wanted_shells * len(meshes)
+    return release(mesh, writing.path, name, progress, said, shells, unit=writing.unit, scale=writing.scale)
 
 
 def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Mesh:
@@ -58,6 +114,7 @@ def release(
     wanted_shells: int = 1,
     ends_as: EndsAs = "solid",
     unit: str = "mm",
+    scale: float = 1.0,
 ) -> Examination:
     """Write a mesh for its user, and judge the file by reading it back.
 
@@ -76,6 +133,8 @@ def release(
         What it is to be: a closed ``solid``, or a ``surface`` whose rims stay open.
     unit : str
         What the file's numbers count, a key of `UNITS`; a format that says its unit itself keeps to its own.
+    scale : float
+        How many times as large the part is in the file.
 
     Returns
     -------
@@ -88,12 +147,12 @@ def release(
         When the file cannot be written, or does not read back the same; the old one is untouched.
     """
     name = name or format_for(path.suffix).name
-    scale = UNITS[unit] if format_for(name).own_unit is None else 1.0
-    fitted = fit_to_format(mesh if scale == 1.0 else mesh.moved(mesh.vertices / scale), name, progress)
+    one = UNITS[unit] if format_for(name).own_unit is None else 1.0
+    fitted = fit_to_format(mesh if one == scale == 1.0 else mesh.moved(mesh.vertices * (scale / one)), name, progress)
     back = _meant_as(fitted, write_mesh(fitted, path, progress, name, provenance))
     follow_crossings(fitted, back)
-    if scale != 1.0:  # judged in the numbers that were written, told in mm
-        back = back.moved(back.vertices * scale)
+    if one != 1.0:  # judged in the numbers that were written, told in mm
+        back = back.moved(back.vertices * one)
     return examine(back, progress, wanted_shells, ends_as=ends_as)
 
 

@@ -182,7 +182,7 @@ class BatchPage(QDialog):
         self.refresh()
 
     def _ask_scans(self) -> None:
-        endings = " ".join(f"*{form.suffix}" for form in FORMATS.values())
+        endings = " ".join(dict.fromkeys(f"*{form.suffix}" for form in FORMATS.values()))
         self.add_scans(choose_files(self, "Add scans", self.settings.open_folder, f"Scans ({endings})"))
 
     def _ask_folder(self) -> None:

@@ -46,7 +46,7 @@ class EmptyView(QFrame):
         title = QLabel("Drop a scan here")
         title.setObjectName("title")
         box.addWidget(title)
-        names = [name.upper() for name in FORMATS]
+        names = list(dict.fromkeys(form.suffix[1:].upper() for form in FORMATS.values()))
         text = QLabel(f"{', '.join(names[:-1])} or {names[-1]}, up to 10 million triangles; or a job")
         text.setObjectName("muted")
         text.setWordWrap(True)

@@ -22,7 +22,7 @@ from tinsnip.words import counted
 
 __all__ = ["Opening"]
 
-_SCANS = " ".join(f"*{f.suffix}" for f in FORMATS.values())
+_SCANS = " ".join(dict.fromkeys(f"*{f.suffix}" for f in FORMATS.values()))
 _OPEN_FILTER = f"Scans and jobs ({_SCANS} *{SUFFIX});;All files (*)"
 
 

@@ -5,6 +5,7 @@ Views listen to its signals and call its methods; they never talk to each other.
 
 import time
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -38,13 +39,14 @@ from tinsnip.job import (
     Routine,
     SetUnit,
     Step,
+    Writing,
     default_budget,
     is_job_file,
     judged_by,
     open_job,
     perform,
-    release,
     step_of_outcome,
+    write_pieces,
 )
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
@@ -480,31 +482,40 @@ class Session(QObject):
                 "Bringing the step back", lambda p: [m for s in states.values() for m in (s.mesh, s.raw)], go
             )
 
-    def export(self, path: Path, scanner_frame: bool = False, provenance: bool = False, unit: str = "mm") -> None:
-        """Write the mesh, read it back, and judge the file, by the profile in use too."""
-        piece = self.job.piece
-        if piece is None:
+    def export(self, *writings: Writing) -> None:
+        """Write files, read each back, and judge it, by the profile in use too; without pieces, the one worked on."""
+        piece, profile = self.job.piece, self.judging.profile
+        if piece is None or not writings:
             return
-        mesh = piece.mesh
-        if path.exists() and any(raw.exists() and path.samefile(raw) for raw in self.job.raw_paths()):
-            self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
-            return
+        for path in (one.path for one in writings):
+            if path.exists() and any(raw.exists() and path.samefile(raw) for raw in self.job.raw_paths()):
+                self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
+                return
+        mesh, wanted = piece.mesh, 1 if profile is None else profile.shells
 
-        profile = self.judging.profile
+        def work(progress: Progress) -> list[Readiness]:
+            found = []
+            for i, one in enumerate(writings):
+                with progress.part(i / len(writings), (i + 1) / len(writings)):
+                    own = replace(one, pieces=one.pieces or (piece,))
+                    written = write_pieces(own, progress, wanted)
+                    if profile is None:
+                        found.append(written.readiness)
+                        continue
+                    shells = profile.model_copy(update={"shells": wanted * len(own.pieces)})
+                    name = one.format_name or format_for(one.path.suffix).name
+                    found.append(judged_by(shells, written, name, progress, one.path.stat().st_size))
+            return found
 
-        def work(progress: Progress) -> Readiness:
-            placed = piece.in_scanner_frame() if scanner_frame else mesh
-            found = release(placed, path, None, progress, provenance, unit=unit)
-            if profile is None:
-                return found.readiness
-            return judged_by(profile, found, format_for(path.suffix).name, progress, path.stat().st_size)
+        def done(found: list[Readiness]) -> None:
+            first, rest = writings[0].path, len(writings) - 1
+            worst = next((one for one in found if not one.ready), found[0])
+            self._release = (first, mesh, worst)
+            more = f" and {counted(rest, 'other')}" if rest else ""
+            self.message.emit(f"Wrote {first.name}{more}: {worst.state}", False)
+            self.released.emit(first)
 
-        def done(readiness: Readiness) -> None:
-            self._release = (path, mesh, readiness)
-            self.message.emit(f"Wrote {path.name}: {readiness.state}", False)
-            self.released.emit(path)
-
-        self.tasks.foreground(f"Writing {path.name}", work, done)
+        self.tasks.foreground(f"Writing {writings[0].path.name}", work, done)
 
     def _changed(self, stepped: bool = False) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""

@@ -9,11 +9,13 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.stations.profileeditor import ProfileEditor
 from tinsnip.app.stations.station import Station, Tray
 from tinsnip.app.widgets.askedlist import AskedList
-from tinsnip.app.widgets.fields import Button, DropDown
+from tinsnip.app.widgets.fields import Button, DropDown, TickBox
 from tinsnip.app.widgets.filedialog import bare_name, choose_target, folder_for
+from tinsnip.app.widgets.question import ask
+from tinsnip.app.widgets.theme import px
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, UNITS
-from tinsnip.job import Profile, load_profile, log_of, profiles, write_report
+from tinsnip.job import Profile, Writing, load_profile, log_of, profiles, write_report
 from tinsnip.survey import Finding, Kind
 from tinsnip.survey.readiness import Check
 from tinsnip.survey.steadiness import STANDS
@@ -59,11 +61,30 @@ class ReleaseTray(Tray):
         self.add(self.profile_checks)
         self.turn = self.button("Turn it so that it fits", self.turn_to_fit)
         self.heading("The file")
-        self.writes = self.figure("Writes")
+        self.writes = self.drop_down(
+            "Writes",
+            {
+                "the piece worked on": "one",
+                "each piece that is shown": "each",
+                "all of them in one file": "together",
+            },
+        )
+        self.writes.currentIndexChanged.connect(self.refresh)
         self.format = self.drop_down("Format", {FORMATS[name].title: name for name in FORMATS})
-        self.format.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToContents)
+        for field in (self.writes, self.format):  # wide enough for its texts, and no wider than the tray
+            field.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            field.setFixedWidth(px(184))
         self.unit = self.drop_down("Its numbers are", {name: name for name in UNITS})
+        self.scale = self.number("Scaled to", 0.1, 10000.0, 1, "%", 10.0)
+        self.scale.setValue(100.0)
         self.size = self.figure("On disk")
+        also, self.also = [], {}
+        for name, form in FORMATS.items():
+            self.also[name] = TickBox(form.suffix[1:].upper() if name != "stl-text" else "STL, text")
+            self.also[name].setToolTip(f"Write {form.title} too")
+            also.append(self.also[name])
+        self.row("And as", *also[:4], None)
+        self.row("", *also[4:], None)
         self.frame = self.tick("in the scanner's own frame", "Undo turning, placing and scaling in the file only")
         self.provenance = self.tick(
             "say what was measured and made", "Each triangle's provenance as a property of the file; PLY only"
@@ -167,19 +188,54 @@ class ReleaseTray(Tray):
             self.session.message.emit(f"{self.session.tasks.title} is still going on; export after it", True)
             return
         ready, last = self.session.judging.readiness, self.session.folder_used
-        kinds = {f.suffix: f.title for f in FORMATS.values()}
+        kinds = {form.suffix: form.title for form in FORMATS.values()} | {FORMATS[name].suffix: FORMATS[name].title}
         solid = "-solid" if ready is not None and ready.ready else ""
         folder = last or folder_for(piece.scan.path, settings.export_folder)
         suggested = Path(folder) / f"{bare_name(piece.name)}{solid}{FORMATS[name].suffix}"
         target = choose_target(self.window(), f"Export {piece.name}", suggested, kinds, [settings.export_folder])
         if target is None:
             return
-        chosen = next(n for n, f in FORMATS.items() if f.suffix == target.suffix.lower())
-        self.format.setCurrentIndex(self.format.findData(chosen))
+        if FORMATS[name].suffix != target.suffix.lower():
+            name = next(n for n, form in FORMATS.items() if form.suffix == target.suffix.lower())
+            self.format.setCurrentIndex(self.format.findData(name))
         settings.export_folder = self.session.folder_used = str(target.parent)
         settings.save()
-        said = self.provenance.isChecked() and FORMATS[chosen].holds_provenance
-        self.session.export(target, self.frame.isChecked(), said, self.unit.currentData())
+        writings = self.writings(target, name)
+        taken = [one.path for one in writings if one.path != target and one.path.exists()]
+        if taken and not self._may_replace(taken):
+            return
+        self.session.export(*writings)
+
+    def writings(self, target: Path, name: str) -> list[Writing]:
+        """The files that an export to a name comes to: formats, and pieces in one or one each."""
+        job, shown = self.session.job, tuple(self.session.shown_pieces())
+        formats = [name, *(other for other, tick in self.also.items() if tick.isChecked() and other != name)]
+        how = self.writes.currentData()
+        sets = {"one": (job.piece,), "together": shown}.get(how)
+        found = []
+        for other in formats:
+            path = target if other == name else target.with_suffix(FORMATS[other].suffix)
+            if other != name and path == target:  # text and binary of one format
+                path = target.with_name(f"{target.stem}-{other}{target.suffix}")
+            own = dict(format_name=other, scanner_frame=self.frame.isChecked(), provenance=self.provenance.isChecked(),
+                       unit=self.unit.currentData(), scale=self.scale.value() / 100.0)  # fmt: skip
+            if sets is not None:
+                found.append(Writing(path, sets, **own))
+                continue
+            names: set[str] = set()
+            for piece in shown:
+                stem = bare_name(piece.name)
+                while stem in names:
+                    stem += "-2"
+                names.add(stem)
+                found.append(Writing(path.with_name(f"{path.stem}-{stem}{path.suffix}"), (piece,), **own))
+        return found
+
+    def _may_replace(self, taken: list[Path]) -> bool:
+        replace, stay = "Replace them", "Stop"
+        text = f"{counted(len(taken), 'file is', 'files are')} there already: {', '.join(p.name for p in taken[:4])}"
+        answers = (replace, stay)
+        return ask(self.window(), "Files are replaced", text, str(taken[0].parent), answers, stay, stay) == replace
 
     def ask_report(self) -> None:
         """Ask where to, and write the page about the part."""
@@ -225,15 +281,22 @@ class ReleaseTray(Tray):
             kind = FORMATS[self.format.itemData(i)]
             self.format.setItemText(i, f"{kind.title} · {megabytes(kind.size_for(mesh))}")
         self.unit.setEnabled(FORMATS[name].own_unit is None)
-        self.unit.setToolTip("" if self.unit.isEnabled() else f"{name.upper()} says its unit itself")
+        self.unit.setToolTip("" if self.unit.isEnabled() else f"{FORMATS[name].title} says its unit itself")
         self.profile_checks.show_checks(judging.checks)
         self.turn.setVisible(bool(judging.remedy))
         others = len(job.pieces) - 1
-        self.writes.setText("the piece worked on" if others else "the part")
-        told = f"{job.piece.name}" + (f"; {counted(others, 'other piece')} not written" if others else "")
-        self.writes.setToolTip(told)
+        self.writes.setEnabled(others > 0)
+        how = self.writes.currentData() if others else "one"
+        shown = len(self.session.shown_pieces())
+        told = f"{job.piece.name}; {counted(others, 'other piece')} not written" if others else ""
+        told = {
+            "each": f"{counted(shown, 'shown piece')}, a file each",
+            "together": f"{counted(shown, 'shown piece')} side by side",
+        }.get(how, told)
+        for other, tick in self.also.items():
+            tick.setVisible(other != name)
         last = self.session.last_release()
-        text = f"Will write {told}." if others else ""
+        text = f"Will write {told}." if told else ""
         if last is not None:
             text = f"Written and read back: {last[0].name}\n{last[1].state}"
         self.written.setText(text)
@@ -249,7 +312,8 @@ class ReleaseTray(Tray):
                 text = {True: f"✓ {good}", False: f"✗ {check.brief or check.reason}", None: "not checked"}[check.passed]
                 self.checks[check.name].setText(text)
                 self.checks[check.name].setToolTip(check.reason if check.passed is False else "")
-        self.offer(f"Export {name.upper()}…" if ready.ready else f"Export {name.upper()}, not ready…")
+        kind = FORMATS[name].suffix[1:].upper()
+        self.offer(f"Export {kind}…" if ready.ready else f"Export {kind}, not ready…")
 
 
 def _stands(lowest: float, size: float) -> str:
