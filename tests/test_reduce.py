@@ -203,3 +203,19 @@ class CommandLine(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class OnABase(unittest.TestCase):
+    def test_a_flat_cap_of_slivers_gives_its_triangles_up(self) -> None:
+        """A cap is closed by long slivers from rim to rim; they must not keep what the rest of the surface needs."""
+        ball = specimens.sphere(60.0, 70).mesh
+        noise = 0.02 * np.random.default_rng(0).normal(size=(len(ball.vertices), 1))
+        rough = ball.moved(ball.vertices * (1 + noise * 0.05))
+        half = StraightSnip(normal=(0.0, 0.0, 1.0), offset=0.3, close=True).apply(rough, Context()).mesh
+        self.assertEqual(half.edges.open, 0)
+        low = half.box[0, 2] if half.box[1, 2] > 20 else half.box[1, 2]
+        for count in (3000, 1500):
+            reduced = Reduce(triangles=count).apply(half, Context()).mesh
+            cap = (np.abs(reduced.vertices[reduced.faces][:, :, 2] - low) < 0.01).all(axis=1)
+            self.assertLess(cap.mean(), 0.12, count)
+            self.assertLess(compare(reduced, half, 20_000)[0].max, 0.25, count)

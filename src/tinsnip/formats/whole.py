@@ -41,4 +41,4 @@ def write_whole(path: Path, content: str | bytes, make_folder: bool = False) -> 
         if beside:
             with contextlib.suppress(OSError):
                 os.unlink(beside)
-        raise BadInput(f"{path}: {error.strerror or error}; choose another folder, or make room") from error
+        raise BadInput(f"{path}: {error.strerror or error}; choose another place, or make room") from error

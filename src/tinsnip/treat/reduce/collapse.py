@@ -33,10 +33,13 @@ def _fits(P, faces, twins, start, other, x, y, z):
             e2 = ex * ex + ey * ey + ez * ez
             cx, cy, cz = x - P[c, 0], y - P[c, 1], z - P[c, 2]
             spread = e2 + wx * wx + wy * wy + wz * wz + cx * cx + cy * cy + cz * cz
-            if m2 < 0.0036 * spread * spread:  # a sliver, unless it was a worse one before
+            if m2 < 0.0036 * spread * spread:  # a sliver, unless it was one before and becomes hardly a worse one
                 dx, dy, dz = P[v, 0] - P[c, 0], P[v, 1] - P[c, 1], P[v, 2] - P[c, 2]
                 before = e2 + ux * ux + uy * uy + uz * uz + dx * dx + dy * dy + dz * dz
-                if m2 * before * before < n2 * spread * spread or m2 < 1e-12 * spread * spread:
+                was, now = n2 / (before * before), m2 / (spread * spread)
+                if now < was and (was >= 0.0036 or now < 0.3 * was or now < 1e-6):
+                    return False
+                if now < 1e-12:
                     return False
         t = twins[3 * f + (k + 2) % 3]
         if t < 0 or t == start:
