@@ -1,6 +1,7 @@
 """Colours taken back: charts that lie flat and apart, colours against what they should be, seams, files."""
 
 import json
+import struct
 import tempfile
 import unittest
 from pathlib import Path
@@ -8,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 from PySide6.QtCore import Qt
+from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import WindowTest
@@ -16,6 +18,7 @@ from tests.test_command_line import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
 from tinsnip.mesh import MADE, MEASURED, Attribute, Domain, Mesh
+from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import Progress
 from tinsnip.space.packing import packed
 from tinsnip.treat import Bake, Context, Patch, Recast, Reduce, Remesh, Turn
@@ -212,6 +215,50 @@ class Baked(unittest.TestCase):
         )
         with self.assertRaisesRegex(BadInput, "too many for 1024 pixels"):
             Bake(pixels=1024).apply(scattered, Context(raw=raw))
+
+
+class Relief(unittest.TestCase):
+    def test_normals_of_the_scan_on_a_coarse_part(self) -> None:
+        """Decoded by hand they are the scan's, far more closely than the coarse part's own; the part is turned, too."""
+        ball = specimens.sphere(40.0, 90).mesh
+        way = ball.vertices / np.linalg.norm(ball.vertices, axis=1)[:, None]
+        bumps = 0.15 * np.sin(12 * way[:, :1] * 3) * np.sin(12 * way[:, 1:2] * 3) * np.cos(12 * way[:, 2:] * 3)
+        raw = coloured(ball.moved(ball.vertices + bumps * way))
+        turn = Turn(axis=(1.0, 1.0, 0.0), degrees=50.0).apply(
+            Reduce(triangles=600).apply(raw, Context()).mesh, Context()
+        )
+        frame = turn.account.matrix
+        baked = Bake(pixels=1024, relief=True).apply(turn.mesh, Context(raw=raw, frame=frame)).mesh
+        own, weights, places = spots(baked, 4000)
+        image = np.asarray(baked.attributes["relief"].beside[0])
+        texture = baked.attributes["texture"].values.reshape(-1, 3, 2).astype(float)
+        uv = np.einsum("nk,nkc->nc", weights, texture[own])
+        red, green, blue = (image[((1 - uv[:, 1]) * 1024).astype(int), (uv[:, 0] * 1024).astype(int)] / 127.5 - 1.0).T
+        a, b, c = (baked.vertices[baked.faces[own, k]] for k in range(3))
+        du, dv = texture[own, 1] - texture[own, 0], texture[own, 2] - texture[own, 0]
+        # the way in which u grows, by solving for it in the triangle's plane
+        right = np.stack(
+            [
+                np.linalg.lstsq(np.stack([b[i] - a[i], c[i] - a[i]]), [du[i, 0], dv[i, 0]], rcond=None)[0]
+                for i in range(len(own))
+            ]
+        )
+        upright = np.einsum("nk,nkc->nc", weights, vertex_normals(baked.vertices, baked.faces)[baked.faces[own]])
+        upright /= np.linalg.norm(upright, axis=1)[:, None]
+        right -= (right * upright).sum(axis=1)[:, None] * upright
+        right /= np.linalg.norm(right, axis=1)[:, None]
+        told = red[:, None] * right + green[:, None] * np.cross(upright, right) + blue[:, None] * upright
+        back = np.linalg.inv(frame)
+        nearest = cKDTree(raw.vertices).query(places @ back[:3, :3].T + back[:3, 3])[1]
+        true = vertex_normals(raw.vertices, raw.faces)[nearest] @ frame[:3, :3].T
+        angles = [np.degrees(np.arccos(np.clip((n * true).sum(axis=1), -1, 1))) for n in (told, upright)]
+        self.assertLess(angles[0].mean(), 0.4 * angles[1].mean())
+        path = Path(tempfile.mkdtemp()) / "relief.glb"
+        write_mesh(baked, path)
+        (length,) = struct.unpack("<I", path.read_bytes()[12:16])
+        document = json.loads(path.read_bytes()[20 : 20 + length])
+        self.assertIn("normalTexture", document["materials"][0])
+        self.assertIn("NORMAL", document["meshes"][0]["primitives"][0]["attributes"])
 
 
 class Files(unittest.TestCase):

@@ -12,7 +12,8 @@ from PIL import Image
 from tinsnip.errors import BadInput
 from tinsnip.formats.instances import check_unrolled
 from tinsnip.formats.textures import open_image, sample_colours, texture_of_triangles
-from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh import RELIEF, Attribute, Domain, Mesh
+from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import Progress
 from tinsnip.space.welding import weld_bits, weld_exact
 
@@ -379,6 +380,8 @@ def _textured_primitives(
     """
     uv = mesh.attributes["texture"].values.reshape(-1, 3, 2)
     owner = texture_of_triangles(mesh)
+    maps = mesh.attributes[RELIEF].beside if RELIEF in mesh.attributes else {}
+    normals = vertex_normals(mesh.vertices, mesh.faces).astype("<f4") if maps else None
     primitives, extra = [], {"images": [], "textures": [], "materials": []}
     for number in np.unique(owner):
         own = owner == number
@@ -390,18 +393,36 @@ def _textured_primitives(
         primitive = {"attributes": names, "mode": 4}
         if int(number) in images:
             names["TEXCOORD_0"] = writer.accessor(place[first], 5126, "VEC2", _ARRAY)
-            packed = io.BytesIO()
-            images[int(number)].save(packed, "PNG")
-            extra["images"].append({"bufferView": writer.view(packed.getvalue()), "mimeType": "image/png"})
-            extra["textures"].append({"source": len(extra["images"]) - 1})
-            surface = {"baseColorTexture": {"index": len(extra["textures"]) - 1}, "metallicFactor": 0.0}
-            extra["materials"].append({"pbrMetallicRoughness": surface})
+            surface = {
+                "baseColorTexture": {"index": _add_image(images[int(number)], writer, extra)},
+                "metallicFactor": 0.0,
+            }
+            material: dict[str, Any] = {"pbrMetallicRoughness": surface}
+            if int(number) in maps:  # its normals stand on those of the corners
+                names["NORMAL"] = writer.accessor(_units(normals[corner[first]]), 5126, "VEC3", _ARRAY)
+                material["normalTexture"] = {"index": _add_image(maps[int(number)], writer, extra)}
+            extra["materials"].append(material)
             primitive["material"] = len(extra["materials"]) - 1
         elif mesh.colour is not None:
             names["COLOR_0"] = _colours(mesh.colour[corner[first]], writer)
         primitive["indices"] = writer.accessor(index.astype("<u4").reshape(-1, 1), 5125, "SCALAR", _ELEMENTS)
         primitives.append(primitive)
     return primitives, extra
+
+
+def _add_image(image: Image.Image, writer: _Writer, extra: dict[str, Any]) -> int:
+    """Add a texture; its number."""
+    packed = io.BytesIO()
+    image.save(packed, "PNG")
+    extra["images"].append({"bufferView": writer.view(packed.getvalue()), "mimeType": "image/png"})
+    extra["textures"].append({"source": len(extra["images"]) - 1})
+    return len(extra["textures"]) - 1
+
+
+def _units(normals: np.ndarray) -> np.ndarray:
+    """Unit vectors; upward where there is none."""
+    length = np.linalg.norm(normals, axis=1)[:, None]
+    return np.where(length > 0, normals / np.where(length > 0, length, 1.0), np.float32([0, 0, 1])).astype("<f4")
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:

@@ -8,10 +8,13 @@ from typing import Any
 import numpy as np
 from scipy import sparse
 
-__all__ = ["HOLLOW", "Attribute", "Domain", "Lineage", "carry", "hollow_at"]
+__all__ = ["HOLLOW", "RELIEF", "Attribute", "Domain", "Lineage", "carry", "hollow_at"]
 
 HOLLOW = "hollow"
 """An attribute of vertices: 1 on the inner skins of what was hollowed on purpose, 0 elsewhere."""
+
+RELIEF = "relief"
+"""An attribute of triangles that has a normal map beside it, by the number of the texture whose places it shares."""
 
 
 class Domain(Enum):

@@ -9,7 +9,7 @@ from scipy import ndimage
 
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
-from tinsnip.mesh import MADE, MEASURED, Attribute, Domain, Mesh
+from tinsnip.mesh import MADE, MEASURED, RELIEF, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import DONE, TOTAL, stoppable
 from tinsnip.treat.account import Account
@@ -22,6 +22,8 @@ __all__ = ["Bake"]
 
 _AT_ONCE = 500_000
 """Pixels that are looked up together."""
+_UPRIGHT = (128, 128, 255)
+"""A normal that stands straight on the surface, as a colour."""
 _PADDING = {1024: 3, 2048: 4, 4096: 6, 8192: 8}
 """Pixels that stay free round each chart: smaller pictures of the texture mix so many."""
 
@@ -100,6 +102,7 @@ class Bake(Treatment):
 
     onto: Literal["texture", "vertices"] = Field("texture", description="a texture of its own, or a colour a vertex")
     pixels: Literal[1024, 2048, 4096, 8192] = Field(2048, description="of the texture, along each side")
+    relief: bool = Field(False, description="a normal map of the scan's finer detail too; GLB holds it")
     made: Literal["smooth", "plain"] = Field(
         "smooth", description="what was made: led over from round it, or in a plain colour"
     )
@@ -129,19 +132,23 @@ class Bake(Treatment):
                 charts = lay_out(mesh, self.pixels, _PADDING[self.pixels], progress)
         with progress.part(0.2, 0.4 if charts is not None else 1.0):
             colours = self._on_vertices(mesh, source, frame, context)
-        coloured = mesh.without_attribute("texture").without_attribute("material").with_attribute(
-            "colour", Attribute(Domain.VERTEX, np.rint(colours).astype(np.uint8))
-        )  # fmt: skip
+        bare = mesh.without_attribute("texture").without_attribute("material").without_attribute(RELIEF)
+        coloured = bare.with_attribute("colour", Attribute(Domain.VERTEX, np.rint(colours).astype(np.uint8)))
         same = Account(made_triangles=0, made_mm2=0.0, gone_triangles=0, gone_mm2=0.0, shifted_triangles=0,
                        shifted_mm2=0.0, guessed_mm2=0.0)  # fmt: skip
         if charts is None:
             return Outcome(coloured, f"Baked colours onto {counted(len(mesh.vertices), 'vertex', 'vertices')}", same)
         with progress.part(0.4, 1.0):
-            sheet = self._sheet(mesh, charts, source, colours, frame, context)
+            sheet, relief = self._sheets(mesh, charts, source, colours, frame, context)
         uv = (charts.corners / self.pixels).astype(np.float32).reshape(-1, 2)
         image = Image.fromarray(sheet[::-1])  # pictures begin at the top
         textured = coloured.with_attribute("texture", Attribute(Domain.CORNER, uv, {0: image}))
-        told = f"Baked colours onto {grouped(self.pixels)} x {grouped(self.pixels)} pixels"
+        if relief is not None:
+            none = np.zeros(len(mesh.faces), dtype=np.uint8)
+            textured = textured.with_attribute(
+                RELIEF, Attribute(Domain.TRIANGLE, none, {0: Image.fromarray(relief[::-1])})
+            )
+        told = f"Baked colours{' and relief' * self.relief} onto {grouped(self.pixels)} x {grouped(self.pixels)} pixels"
         text = f"{told}, {counted(charts.count, 'chart')}, {millimetres(1 / charts.scale)} mm a pixel"
         return Outcome(textured, text, same)
 
@@ -161,18 +168,23 @@ class Bake(Treatment):
         colours[only] = self._plain()
         return colours
 
-    def _sheet(
+    def _sheets(
         self, mesh: Mesh, charts: Charts, source: RawColours, colours: np.ndarray, frame: np.ndarray, context: Context
-    ) -> np.ndarray:
-        """The texture, its rows upward: each pixel on or just beside a triangle, and round those what is nearest."""
+    ) -> tuple[np.ndarray, np.ndarray | None]:
+        """The texture, and the relief where it is asked for, rows upward.
+
+        Each pixel lies on a triangle or just beside one; round those is what is nearest.
+        """
         progress = context.progress
         owner = np.full((self.pixels, self.pixels), -1, dtype=np.int32)
         state = progress.step("Laying triangles on the sheet")
         _cover(charts.corners, owner, np.full(owner.shape, np.inf, dtype=np.float32), state)
         progress.check()
         normals = vertex_normals(mesh.vertices, mesh.faces).astype(np.float64)
+        across = _across(mesh, charts) if self.relief else None
         rows, columns = np.nonzero(owner >= 0)
         sheet = np.zeros((self.pixels, self.pixels, 3), dtype=np.uint8)
+        relief = np.full_like(sheet, _UPRIGHT) if self.relief else None
         state = progress.step("Looking colours up", len(rows))
         for begin in range(0, len(rows), _AT_ONCE):
             y, x = rows[begin : begin + _AT_ONCE], columns[begin : begin + _AT_ONCE]
@@ -188,19 +200,40 @@ class Bake(Treatment):
                 if len(at) == 0:
                     continue
                 corners = mesh.faces[own[at]]
-                places = mixed(mesh.vertices, corners, shares[at])
-                upright = mixed(normals, corners, shares[at])
-                length = np.linalg.norm(upright, axis=1)
-                upright /= np.maximum(length, 1e-300)[:, None]
-                places, upright = _in_scan(places, upright, frame)
+                places, upright = mixed(mesh.vertices, corners, shares[at]), mixed(normals, corners, shares[at])
+                upright /= np.maximum(np.linalg.norm(upright, axis=1), 1e-300)[:, None]
                 # what was measured lies on the scan as it is
-                found[at] = source.at(places, upright if is_along else None, 1 / charts.scale, state)
+                there, way = _in_scan(places, upright, frame)
+                triangle, feet = source.find(there, way if is_along else None, 1 / charts.scale, state)
+                found[at] = source.colours(triangle, feet)
+                if relief is not None:
+                    facing = source.normals(triangle, feet) @ frame[:3, :3].T
+                    relief[y[at], x[at]] = _as_colours(facing, upright, across[own[at]])
             sheet[y, x] = np.rint(np.clip(found, 0, 255))
             state[DONE], state[TOTAL] = begin, len(rows)
             progress.check()
         nearest = ndimage.distance_transform_edt(owner < 0, return_distances=False, return_indices=True)
         progress.check()
-        return sheet[nearest[0], nearest[1]]
+        return sheet[nearest[0], nearest[1]], None if relief is None else relief[nearest[0], nearest[1]]
+
+
+def _across(mesh: Mesh, charts: Charts) -> np.ndarray:
+    """The way on each triangle in which the sheet goes to the right, shape (F, 3)."""
+    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
+    one, other = b - a, c - a
+    normal = np.cross(one, other)
+    first, second = (charts.corners[:, k, 0] - charts.corners[:, 0, 0] for k in (1, 2))
+    return first[:, None] * np.cross(other, normal) + second[:, None] * np.cross(normal, one)
+
+
+def _as_colours(facing: np.ndarray, upright: np.ndarray, across: np.ndarray) -> np.ndarray:
+    """Normals as colours, in the frame of the surface: red to the right on the sheet, green up, blue outward."""
+    right = across - (across * upright).sum(axis=1)[:, None] * upright
+    right /= np.maximum(np.linalg.norm(right, axis=1), 1e-300)[:, None]
+    parts = [(facing * way).sum(axis=1) for way in (right, np.cross(upright, right), upright)]
+    own = np.stack(parts, axis=1)
+    own /= np.maximum(np.linalg.norm(own, axis=1), 1e-300)[:, None]
+    return np.rint(127.5 * (own + 1.0)).astype(np.uint8)
 
 
 def _in_scan(places: np.ndarray, normals: np.ndarray, frame: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

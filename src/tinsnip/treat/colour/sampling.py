@@ -10,7 +10,7 @@ from scipy.sparse.linalg import cg
 from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import face_vectors, vertex_normals
 from tinsnip.progress import check_here
 from tinsnip.space.cornerweights import corner_weights
 from tinsnip.space.tree import closest_points, first_hits
@@ -43,6 +43,7 @@ class RawColours:
         self._images: Mapping[int, Any] = (texture.beside or {}) if texture is not None else {}
         self._pixels = {number: np.asarray(image.convert("RGB")) for number, image in self._images.items()}
         self._owner = texture_of_triangles(raw) if self._images else None
+        self._normals: np.ndarray | None = None
         self._own = np.zeros((0, 3)) if raw.colour is None else raw.colour.astype(np.float64)
 
     @staticmethod
@@ -51,8 +52,10 @@ class RawColours:
         texture = raw.attributes.get("texture")
         return len(raw.faces) > 0 and (raw.colour is not None or (texture is not None and bool(texture.beside)))
 
-    def at(self, places: np.ndarray, normals: np.ndarray | None, apart: float, state: np.ndarray) -> np.ndarray:
-        """Colours at places, 0 to 255, shape (N, 3).
+    def find(
+        self, places: np.ndarray, normals: np.ndarray | None, apart: float, state: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """The scan's triangle that belongs to each place, int64, shape (N,), and the point on it, shape (N, 3).
 
         Parameters
         ----------
@@ -65,14 +68,25 @@ class RawColours:
         state : ndarray of int64
             Polled for cancelling.
         """
-        raw = self._raw
         feet = np.empty_like(places)
-        distance, triangle = closest_points(raw.tree, places, state, feet)
+        distance, triangle = closest_points(self._raw.tree, places, state, feet)
         check_here()
         if normals is not None:
             off = np.flatnonzero((distance > _NEAR * apart) & ((normals**2).sum(axis=1) > 0.5))
             self._along(places, normals, off, feet, triangle, state)
-        return self._colours(triangle, feet)
+        return triangle.astype(np.int64), feet
+
+    def at(self, places: np.ndarray, normals: np.ndarray | None, apart: float, state: np.ndarray) -> np.ndarray:
+        """Colours at places, 0 to 255, shape (N, 3), found as by `find`."""
+        return self.colours(*self.find(places, normals, apart, state))
+
+    def normals(self, triangle: np.ndarray, feet: np.ndarray) -> np.ndarray:
+        """Unit normals at points on triangles, between those of the corners, shape (N, 3)."""
+        raw = self._raw
+        if self._normals is None:
+            self._normals = vertex_normals(raw.vertices, raw.faces).astype(np.float64)
+        found = mixed(self._normals, raw.faces[triangle], corner_weights(raw.vertices, raw.faces, triangle, feet))
+        return found / np.maximum(np.linalg.norm(found, axis=1), 1e-300)[:, None]
 
     def _along(
         self,
@@ -96,9 +110,9 @@ class RawColours:
         triangle[off[good]] = hit[good]
         feet[off[good]] = places[off[good]] + along[good, None] * ways[good]
 
-    def _colours(self, triangle: np.ndarray, feet: np.ndarray) -> np.ndarray:
+    def colours(self, triangle: np.ndarray, feet: np.ndarray) -> np.ndarray:
+        """Colours at points on triangles, 0 to 255, shape (N, 3)."""
         raw = self._raw
-        triangle = triangle.astype(np.int64)
         weights = corner_weights(raw.vertices, raw.faces, triangle, feet)
         colours = np.full((len(feet), 3), 190.0)
         if raw.colour is not None:
