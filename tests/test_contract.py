@@ -191,7 +191,7 @@ class Runs(Folder):
             code, text, _ = run("run", "print-solid", scan, "--out", out, "--format", name, "--json")
             facts = json.loads(text)["results"][0]
             self.assertEqual((code, facts["ready"], facts["made_share"]), (0, True, 0.0))
-            written = read_scan(out / f"ring.{name}", "mm").mesh
+            written = read_scan(out / f"ring{FORMATS[name].suffix}", "mm").mesh
             self.assertEqual(specimens.triangle_set(written.vertices, written.faces), expected)
             for most in (0.1, 0.03):
                 code, text, _ = run(
@@ -207,7 +207,7 @@ class Runs(Folder):
                     "--replace",
                     "--json",
                 )
-                size = (out / f"ring.{name}").stat().st_size
+                size = (out / f"ring{FORMATS[name].suffix}").stat().st_size
                 facts = json.loads(text)["results"][0]
                 self.assertEqual(facts["ready"], size <= most * 1e6, f"{name} {most}")
                 self.assertLess(size, 1.1e6 * most)

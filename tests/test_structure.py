@@ -33,7 +33,7 @@ MAY_IMPORT = {
 }
 MAY_IMPORT["app.stations"] = MAY_IMPORT["app.tools"] | {"formats", "job", "app.tools"}
 MAY_IMPORT["app.frame"] = MAY_IMPORT["app.stations"] | {"demo", "app.stations"}
-FAMILIES = ("cut", "repair", "close", "colour", "shape", "stand", "reduce", "remesh", "pieces")
+FAMILIES = ("cut", "repair", "close", "colour", "shape", "stand", "reduce", "pieces")
 INTERFACE = {"PySide6", "moderngl", "pyqtgraph", "qtawesome"}
 
 

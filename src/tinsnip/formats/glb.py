@@ -399,7 +399,10 @@ def _textured_primitives(
             }
             material: dict[str, Any] = {"pbrMetallicRoughness": surface}
             if int(number) in maps:  # its normals stand on those of the corners
-                names["NORMAL"] = writer.accessor(_units(normals[corner[first]]), 5126, "VEC3", _ARRAY)
+                upright = _units(normals[corner[first]])
+                names["NORMAL"] = writer.accessor(upright, 5126, "VEC3", _ARRAY)
+                right = _to_the_right(mesh.vertices[mesh.faces[own]], uv[own])[first // 3]
+                names["TANGENT"] = writer.accessor(_tangents(right, upright), 5126, "VEC4", _ARRAY)
                 material["normalTexture"] = {"index": _add_image(maps[int(number)], writer, extra)}
             extra["materials"].append(material)
             primitive["material"] = len(extra["materials"]) - 1
@@ -417,6 +420,24 @@ def _add_image(image: Image.Image, writer: _Writer, extra: dict[str, Any]) -> in
     extra["images"].append({"bufferView": writer.view(packed.getvalue()), "mimeType": "image/png"})
     extra["textures"].append({"source": len(extra["images"]) - 1})
     return len(extra["textures"]) - 1
+
+
+def _to_the_right(places: np.ndarray, uv: np.ndarray) -> np.ndarray:
+    """The way in which u grows on triangles of corners (F, 3, 3) and texture places (F, 3, 2), shape (F, 3)."""
+    one, other = places[:, 1] - places[:, 0], places[:, 2] - places[:, 0]
+    normal = np.cross(one, other)
+    first, second = (uv[:, k, 0].astype(np.float64) - uv[:, 0, 0] for k in (1, 2))
+    return first[:, None] * np.cross(other, normal) + second[:, None] * np.cross(normal, one)
+
+
+def _tangents(right: np.ndarray, upright: np.ndarray) -> np.ndarray:
+    """Square to the normals, as near as can be to the ways to the right; the third way is up on the image."""
+    upright = upright.astype(np.float64)
+    flat = right - (right * upright).sum(axis=1)[:, None] * upright
+    none = (flat**2).sum(axis=1) <= 0
+    flat[none] = np.cross(upright[none], np.eye(3)[np.abs(upright[none]).argmin(axis=1)])
+    flat /= np.linalg.norm(flat, axis=1)[:, None]
+    return np.column_stack([flat, np.ones(len(flat))]).astype("<f4")
 
 
 def _units(normals: np.ndarray) -> np.ndarray:
