@@ -11,7 +11,6 @@ from scipy.spatial import cKDTree
 from tests import specimens
 from tests.hands import WindowTest
 from tests.test_levels import tangled
-from tinsnip.app.view.legend import round_range
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, Scan, ply, read_scan
 from tinsnip.job import Job, release
@@ -19,7 +18,7 @@ from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subdivide import halve_edges
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.treat import Context, Patch, Place, Reduce, Scale, StraightSnip, Turn
-from tinsnip.words import grouped, megabytes, millimetres
+from tinsnip.words import grouped, megabytes, millimetres, rounded_wide
 
 
 class Files(unittest.TestCase):
@@ -124,10 +123,10 @@ class Figures(unittest.TestCase):
         self.assertEqual([millimetres(x) for x in (0.0, 1.5e-14, 2e-5, 0.0123456, 12.3)][:2], ["0", "0"])
         self.assertEqual(millimetres(0.0123456), "0.0123")
         for value in 10 ** np.random.default_rng(0).uniform(-6, 4, 200):
-            limit = round_range(value)
+            limit = rounded_wide(value)
             self.assertTrue(0.999 * value <= limit <= 2.51 * value)
             self.assertIn(round(limit / 10 ** np.floor(np.log10(limit * 1.0001)), 6), (1.0, 2.0, 5.0))
-        self.assertEqual((round_range(0.0), round_range(float("nan"))), (0.1, 0.1))
+        self.assertEqual((rounded_wide(0.0), rounded_wide(float("nan"))), (0.1, 0.1))
 
 
 if __name__ == "__main__":

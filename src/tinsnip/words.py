@@ -14,6 +14,7 @@ __all__ = [
     "millimetres",
     "percent",
     "rounded_up",
+    "rounded_wide",
 ]
 
 _NOTHING = 1e-6
@@ -76,6 +77,14 @@ def rounded_up(length: float) -> float:
         return 0.0
     step = 10.0 ** (math.floor(math.log10(length)) - 2)
     return math.ceil(length / step - 1e-9) * step
+
+
+def rounded_wide(value: float) -> float:
+    """The next of 1, 2, 5, 10 ... that is no less than a value: the end of a scale."""
+    if not value > 0:
+        return 0.1
+    step = 10.0 ** math.floor(math.log10(value))
+    return float(next(m * step for m in (1, 2, 5, 10) if m * step >= value * 0.999))
 
 
 def millimetres(length: float) -> str:

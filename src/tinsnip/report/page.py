@@ -15,6 +15,7 @@ from PIL import Image
 
 from tinsnip import __version__
 from tinsnip.mesh import MADE, SHIFTED, Mesh
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.progress import Progress, stoppable
 from tinsnip.report.colours import deviation_colours, provenance_colours, ramp, wall_colours
 from tinsnip.report.pictures import SIDES, picture_of
@@ -22,7 +23,7 @@ from tinsnip.survey import Examination, Readiness, examine
 from tinsnip.survey.deviation import FromRaw, deviation_from_raw
 from tinsnip.survey.layers import layers_of
 from tinsnip.survey.walls import walls_of
-from tinsnip.words import at_most, counted, grouped, lengths, megabytes, millimetres, percent
+from tinsnip.words import at_most, counted, grouped, lengths, megabytes, millimetres, percent, rounded_wide
 
 __all__ = ["LogLine", "Subject", "batch_page", "report_page"]
 
@@ -194,7 +195,7 @@ def _deviation(found: FromRaw, progress: Progress) -> dict[str, Any] | None:
     if not (found.mesh.provenance == SHIFTED).any():
         return None
     known = found.signed[np.isfinite(found.signed) & (found.signed != 0)]
-    limit = _round(float(np.quantile(np.abs(known), 0.995)) if len(known) else found.overall.max)
+    limit = rounded_wide(float(np.quantile(np.abs(known), 0.995)) if len(known) else found.overall.max)
     counts = np.histogram(np.clip(known, -limit, limit), _BINS, (-limit, limit))[0]
     bars = np.sqrt(counts / max(counts.max(initial=1), 1))
     colours = [f"rgb({r:.0f},{g:.0f},{b:.0f})" for r, g, b in ramp(np.linspace(-1, 1, _BINS))]
@@ -207,14 +208,6 @@ def _deviation(found: FromRaw, progress: Progress) -> dict[str, Any] | None:
         "p99": millimetres(found.overall.p99),
         "mean": millimetres(found.overall.mean),
     }
-
-
-def _round(value: float) -> float:
-    """The next of 1, 2, 5, 10 ... that is no less."""
-    if not value > 0:
-        return 0.01
-    step = 10.0 ** np.floor(np.log10(value))
-    return float(next(m * step for m in (1, 2, 5, 10) if m * step >= 0.999 * value))
 
 
 def _provenance(mesh: Mesh) -> dict[str, Any]:
@@ -235,7 +228,7 @@ def _walls(subject: Subject, progress: Progress) -> dict[str, Any] | None:
     progress.step("Measuring walls")
     if len(mesh.faces) == 0 or mesh.edges.open:
         return None
-    least = subject.least_wall or _round(0.01 * mesh.diagonal)
+    least = subject.least_wall or rounded_wide(0.01 * mesh.diagonal)
     rays = walls_of(mesh).rays
     known = rays[np.isfinite(rays)]
     if len(known) == 0:
@@ -246,13 +239,8 @@ def _walls(subject: Subject, progress: Progress) -> dict[str, Any] | None:
         "least": millimetres(least),
         "asked": subject.least_wall is not None,
         "middle": millimetres(float(np.median(known))),
-        "share": float(_areas(mesh)[below].sum() / max(mesh.area, 1e-300)),
+        "share": float(triangle_areas(mesh.vertices, mesh.faces)[below].sum() / max(mesh.area, 1e-300)),
     }
-
-
-def _areas(mesh: Mesh) -> np.ndarray:
-    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
-    return 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
 
 
 def _layers(subject: Subject, progress: Progress) -> list[dict[str, Any]]:

@@ -1,6 +1,7 @@
 """A scan's texture as the graphics card wants it, made off the window's thread."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PIL import Image
@@ -19,6 +20,8 @@ _FAR = 4
 """How many times smaller the sheet is that is looked at from afar."""
 _LEFT = -1.0
 
+Part = tuple[float, float, float, float]
+
 
 @dataclass(frozen=True, eq=False)
 class ViewTexture:
@@ -26,7 +29,10 @@ class ViewTexture:
 
     Attributes
     ----------
-    mesh : Mesh
+    images : mapping of int to Image
+        By the number of their texture.
+    parts : dict of int to tuple of float
+        Of the sheet, for each image: its share across and up, where it begins, 1.
     sheet, far : ndarray of uint8, shapes (H, W, 3) and (H / 4, W / 4, 3)
         Rows from the lowest up, images above each other; the same, smaller.
     places : ndarray of float32, shape (3 F, 4)
@@ -35,13 +41,16 @@ class ViewTexture:
         third row is the image's share of the sheet across and up, where it begins, and -1 where there is none.
     """
 
-    mesh: Mesh
+    images: Mapping[int, Image.Image]
+    parts: dict[int, Part]
     sheet: np.ndarray
     far: np.ndarray
     places: np.ndarray
 
 
-def make_texture(mesh: Mesh, origin: np.ndarray, progress: Progress) -> ViewTexture | None:
+def make_texture(
+    mesh: Mesh, origin: np.ndarray, progress: Progress, like: ViewTexture | None = None
+) -> ViewTexture | None:
     """Make a mesh's texture ready to be drawn; None where it has no image.
 
     Parameters
@@ -50,12 +59,25 @@ def make_texture(mesh: Mesh, origin: np.ndarray, progress: Progress) -> ViewText
     origin : ndarray, shape (3,)
         What positions on the card are relative to.
     progress : Progress
+    like : ViewTexture, optional
+        Of another mesh; where that has the same images, its sheet is taken.
     """
     texture = mesh.attributes.get("texture")
     if texture is None or not texture.beside or not 0 < len(mesh.faces) <= MOST_TEXTURED:
         return None
     progress.step("Making the texture ready")
-    images = {number: image.convert("RGB") for number, image in texture.beside.items()}
+    if like is not None and like.images is texture.beside:
+        return replace(like, places=_places(mesh, origin, like.parts))
+    sheet, parts = _sheet(texture.beside, progress)
+    high, wide = sheet.shape[:2]
+    far = Image.fromarray(sheet).resize((max(1, wide // _FAR), max(1, high // _FAR)), Image.Resampling.BOX)
+    progress.check()
+    return ViewTexture(texture.beside, parts, sheet, np.asarray(far), _places(mesh, origin, parts))
+
+
+def _sheet(given: Mapping[int, Image.Image], progress: Progress) -> tuple[np.ndarray, dict[int, Part]]:
+    """All images above each other, rows upward, and the part of the sheet that each takes up."""
+    images = {number: image.convert("RGB") for number, image in given.items()}
     high, wide = sum(i.height for i in images.values()), max(i.width for i in images.values())
     shrunk = min(1.0, _HIGHEST / high, _HIGHEST / wide)
     if shrunk < 1.0:
@@ -71,12 +93,10 @@ def make_texture(mesh: Mesh, origin: np.ndarray, progress: Progress) -> ViewText
         parts[number] = image.width / wide, image.height / high, low / high, 1.0
         low += image.height
         progress.check()
-    far = Image.fromarray(sheet).resize((max(1, wide // _FAR), max(1, high // _FAR)), Image.Resampling.BOX)
-    progress.check()
-    return ViewTexture(mesh, sheet, np.asarray(far), _places(mesh, origin, parts))
+    return sheet, parts
 
 
-def _places(mesh: Mesh, origin: np.ndarray, parts: dict[int, tuple[float, float, float, float]]) -> np.ndarray:
+def _places(mesh: Mesh, origin: np.ndarray, parts: dict[int, Part]) -> np.ndarray:
     uv = mesh.attributes["texture"].values.reshape(-1, 3, 2).astype(np.float64)
     a, b, c = (mesh.vertices[mesh.faces[:, k]] - origin for k in range(3))
     one, other = b - a, c - a

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey.deviation import FromRaw, share_within
-from tinsnip.words import at_most, millimetres
+from tinsnip.words import at_most, millimetres, rounded_wide
 
-__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "round_range"]
+__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend"]
 
 _STOPS = (
     (0.0, "#a8451a"),
@@ -22,14 +22,6 @@ _STOPS = (
     (1.0, "#0d5478"),
 )
 _BINS = 48
-
-
-def round_range(value: float) -> float:
-    """The next of 1, 2, 5, 10 ... that is no less than a value."""
-    if not value > 0:
-        return 0.1
-    step = 10.0 ** np.floor(np.log10(value))
-    return float(next(m * step for m in (1, 2, 5, 10) if m * step >= value * 0.999))
 
 
 class _Scale(QWidget):
@@ -224,7 +216,7 @@ class DeviationLegend(QFrame):
         overall = measured.overall
         if not self.is_chosen:
             self.scale.reach = 1e-30
-            self.scale.limit = round_range(overall.p99)
+            self.scale.limit = rounded_wide(overall.p99)
         self.scale.reach = max(2.0 * self.scale.limit, 1e-9)
         self.scale.counts = np.histogram(some, _BINS, (-self.scale.reach, self.scale.reach))[0].astype(float)
         if overall.samples:

@@ -1,5 +1,8 @@
 """What is worked out of the mesh alone and painted on it: the length of edges, the thickness of walls, overhang."""
 
+from dataclasses import replace
+from weakref import WeakValueDictionary
+
 import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
@@ -51,7 +54,8 @@ class Paints(QObject):
         self.over = OverhangLegend(view)
         self.over.angle_changed.connect(self._look_below)
         self.over.select_asked.connect(self._select_overhang)
-        self._asked: dict[str, Surface] = {}
+        self._asked: WeakValueDictionary[str, Surface] = WeakValueDictionary()
+        self._last_texture: ViewTexture | None = None
         self._bring = QTimer(self, interval=0)
         self._bring.timeout.connect(self._bring_textures)
         session.examined.connect(self._judge)
@@ -100,12 +104,17 @@ class Paints(QObject):
             self._asked[place] = surface
             self._session.tasks.behind(
                 f"texture, {place}",
-                lambda progress, surface=surface: make_texture(surface.buffers.mesh, surface.origin, progress),
-                lambda made, surface=surface: self._textured(surface, made),
+                lambda progress, mesh=mesh, origin=surface.origin: make_texture(
+                    mesh, origin, progress, self._last_texture
+                ),
+                lambda made, surface=surface, mesh=mesh: self._textured(surface, mesh, made),
             )
 
-    def _textured(self, surface: Surface, made: ViewTexture | None) -> None:
-        if made is not None and self._is_shown(surface) and surface.buffers.mesh is made.mesh:
+    def _textured(self, surface: Surface, mesh: Mesh, made: ViewTexture | None) -> None:
+        if made is None:
+            return
+        self._last_texture = replace(made, places=made.places[:0])  # only its sheet is wanted again
+        if self._is_shown(surface) and surface.buffers.mesh is mesh:
             self._view.makeCurrent()
             surface.set_texture(made)
             self._bring.start()
