@@ -59,6 +59,7 @@ class Paints(QObject):
         self._bring = QTimer(self, interval=0)
         self._bring.timeout.connect(self._bring_textures)
         session.examined.connect(self._judge)
+        session.job_left.connect(self._forget_textures)
 
     @property
     def legends(self) -> tuple[DensityLegend, WallLegend, OverhangLegend]:
@@ -118,6 +119,9 @@ class Paints(QObject):
             self._view.makeCurrent()
             surface.set_texture(made)
             self._bring.start()
+
+    def _forget_textures(self) -> None:
+        self._last_texture = None
 
     def _is_shown(self, surface: Surface) -> bool:
         scene = self._view.scene
