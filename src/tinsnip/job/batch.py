@@ -299,7 +299,6 @@ def _subject(result: Result, profile: Profile | None) -> Subject:
         mesh=run.mesh,
         frame=run.frame,
         readiness=result.readiness,
-        ends_as=run.routine.ends_as,
         profile="" if profile is None else profile.name,
         least_wall=None if profile is None else profile.least_wall_mm,
         written=result.target.name,

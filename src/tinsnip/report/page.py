@@ -4,7 +4,7 @@ import base64
 import datetime
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from PIL import Image
 
 from tinsnip import __version__
-from tinsnip.mesh import MADE, SHIFTED, Mesh
+from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.progress import Progress, stoppable
 from tinsnip.report.colours import deviation_colours, provenance_colours, ramp, wall_colours
@@ -23,7 +23,7 @@ from tinsnip.survey import Examination, Readiness, examine
 from tinsnip.survey.deviation import FromRaw, deviation_from_raw
 from tinsnip.survey.layers import layers_of
 from tinsnip.survey.walls import walls_of
-from tinsnip.words import at_most, counted, grouped, lengths, megabytes, millimetres, percent, rounded_wide
+from tinsnip.words import at_most, grouped, lengths, megabytes, millimetres, percent, rounded_wide
 
 __all__ = ["LogLine", "Subject", "batch_page", "report_page"]
 
@@ -63,8 +63,6 @@ class Subject:
         What took the scan to where the part stands.
     readiness : Readiness
         With the checks of a profile where there is one.
-    ends_as : str
-        ``solid`` or ``surface``.
     profile : str
         Its name; empty where there is none.
     least_wall : float or None
@@ -79,6 +77,8 @@ class Subject:
         What would make it ready.
     readings, datums : sequence of (str, str)
         What was measured, and what was fitted: name and text.
+    warnings : sequence of str
+        What whoever reads it should look at.
     """
 
     name: str
@@ -88,7 +88,6 @@ class Subject:
     mesh: Mesh
     frame: np.ndarray
     readiness: Readiness
-    ends_as: str = "solid"
     profile: str = ""
     least_wall: float | None = None
     written: str = ""
@@ -98,7 +97,7 @@ class Subject:
     proposal: str = ""
     readings: Sequence[tuple[str, str]] = ()
     datums: Sequence[tuple[str, str]] = ()
-    warnings: Sequence[str] = field(default=())
+    warnings: Sequence[str] = ()
 
 
 def _environment() -> Environment:
@@ -218,7 +217,6 @@ def _provenance(mesh: Mesh) -> dict[str, Any]:
     return {
         "pictures": _two(mesh, provenance_colours(mesh)),
         "rows": [(kind, float(shares[i]), grouped(int(counts[i]))) for i, kind in enumerate(kinds)],
-        "patches": counted(int((mesh.provenance == MADE).sum()), "triangle"),
     }
 
 

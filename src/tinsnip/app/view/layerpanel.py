@@ -16,8 +16,8 @@ from tinsnip.words import counted, grouped, lengths
 __all__ = ["LayerPanel"]
 
 _PLAY_MS = 60
-_ACROSS = 4000.0
-"""Layers that are played in so many steps at most are shown one by one; of more, some are left out."""
+_MOST_STEPS = 4000
+"""Of more layers some are left out where they are played."""
 _SOLID, _RIM, _OPEN, _GROUND = QColor("#c2855a"), QColor("#f0d9c6"), QColor("#ff8d5c"), QColor("#2c3134")
 
 
@@ -77,7 +77,6 @@ class LayerPanel(QFrame):
         None as long as they are looked for.
     """
 
-    closed = Signal()
     turned_on = Signal(bool)
     save_asked = Signal(bool)
     """This layer (False) or all (True) are to be written."""
@@ -160,7 +159,6 @@ class LayerPanel(QFrame):
         else:
             self._mesh = self.layers = self.faults = None
             self._view.set_section(None)
-            self.closed.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         moves = {Qt.Key.Key_Up: 1, Qt.Key.Key_Right: 1, Qt.Key.Key_Down: -1, Qt.Key.Key_Left: -1}
@@ -263,7 +261,7 @@ class LayerPanel(QFrame):
         (self._clock.start if on else self._clock.stop)()
 
     def _step(self) -> None:
-        step = max(1, round(len(self.layers.heights) / _ACROSS)) if self.layers is not None else 1
+        step = max(1, round(len(self.layers.heights) / _MOST_STEPS)) if self.layers is not None else 1
         if self.layer >= self.slider.maximum():
             self.play.setChecked(False)
         self.slider.setValue(self.layer + step)
