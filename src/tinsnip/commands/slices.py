@@ -4,14 +4,11 @@ import json
 from pathlib import Path
 
 import click
-import numpy as np
 
 from tinsnip.commands.shared import JSON, LENGTH, UNIT, shown
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
-from tinsnip.formats.outlinefiles import OUTLINE_FORMATS
-from tinsnip.formats.whole import write_whole
-from tinsnip.space.slicing import Layers
+from tinsnip.formats.outlinefiles import OUTLINE_FORMATS, write_layers
 
 __all__ = ["slices"]
 
@@ -38,8 +35,7 @@ def slices(file: Path, height: float, out: Path, form: str, replace: bool, unit:
         layers = layers_of(mesh, height, progress)
         names = _names(file, out, form, len(layers.heights), replace)
         faults = find_layer_faults(mesh, layers, progress)
-        progress.step("Writing the layers")
-        _write(layers, names, form, mesh.box[:, :2], file.stem)
+        write_layers(layers, dict(enumerate(names)), mesh.box[:, :2], file.stem, progress)
     areas = layers.areas()
     facts = {
         "file": str(file), "out": str(out), "height_mm": height, "layers": len(names),
@@ -70,14 +66,3 @@ def _names(file: Path, out: Path, form: str, count: int, replace: bool) -> list[
     if there is not None and not replace:
         raise BadInput(f"{there}: it is there already; say --replace, or choose another folder")
     return names
-
-
-def _write(layers: Layers, names: list[Path], form: str, box: np.ndarray, title: str) -> None:
-    write = OUTLINE_FORMATS[form]()
-    first = np.searchsorted(layers.layer, np.arange(len(names) + 1))
-    for i, name in enumerate(names):
-        text = write(
-            layers.outlines_at(i), layers.closed[first[i] : first[i + 1]].tolist(), box,
-            f"{title}, layer {i + 1} at {layers.heights[i]:.6g} mm",
-        )  # fmt: skip
-        write_whole(name, text)

@@ -1,9 +1,10 @@
 """Open files in and out."""
 
-from tinsnip.formats.files import FORMATS, Format, Scan, format_for, read_scan, write_mesh
+from tinsnip.formats.files import ENDINGS, FORMATS, Format, Scan, format_for, read_scan, write_mesh
 from tinsnip.formats.units import UNITS, UnitGuess, guess_unit
 
 __all__ = [
+    "ENDINGS",
     "FORMATS",
     "UNITS",
     "Format",

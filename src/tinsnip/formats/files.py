@@ -22,7 +22,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.subsets import keep_triangles, reorder
 from tinsnip.progress import Progress, check_here, stoppable
 
-__all__ = ["FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
+__all__ = ["ENDINGS", "FORMATS", "Format", "Scan", "format_for", "read_scan", "write_mesh"]
 
 _MOST_OF_NAME = 200
 """Bytes of a file's name that go into the name of what is written beside it."""
@@ -135,6 +135,8 @@ FORMATS: dict[str, Format] = {
 }
 
 
+ENDINGS = tuple(dict.fromkeys(form.suffix for form in FORMATS.values()))
+"""Of files in any of the formats, each once."""
 _PLACE, _PIXEL = 24, 1.3
 """Bytes that the texture places of a triangle take, and a pixel of a scan's texture as PNG, about."""
 _FARTHEST = 1e12
@@ -213,7 +215,7 @@ def read_scan(path: str | Path, unit: str | None = None, progress: Progress | No
     chosen = next((f for h in (head, beyond) for f in FORMATS.values() if f.sniff(h, size)), None)
     told = len(progress.notes)
     if chosen is None:
-        known = ", ".join(dict.fromkeys(f.suffix[1:].upper() for f in FORMATS.values()))
+        known = ", ".join(ending[1:].upper() for ending in ENDINGS)
         raise BadInput(f"{path}: is none of {known}, whatever its name says; export it as one of them")
     try:
         mesh = chosen.read(path, progress)

@@ -15,6 +15,7 @@ from tinsnip.formats.textures import open_image, sample_colours, texture_of_tria
 from tinsnip.mesh import RELIEF, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import Progress
+from tinsnip.space.cornerweights import slopes
 from tinsnip.space.welding import weld_bits, weld_exact
 
 __all__ = ["read", "size_of", "sniff", "write"]
@@ -401,7 +402,7 @@ def _textured_primitives(
             if int(number) in maps:  # its normals stand on those of the corners
                 upright = _units(normals[corner[first]])
                 names["NORMAL"] = writer.accessor(upright, 5126, "VEC3", _ARRAY)
-                right = _to_the_right(mesh.vertices[mesh.faces[own]], uv[own])[first // 3]
+                right = slopes(mesh.vertices[mesh.faces[own]], uv[own][:, :, 0])[first // 3]
                 names["TANGENT"] = writer.accessor(_tangents(right, upright), 5126, "VEC4", _ARRAY)
                 material["normalTexture"] = {"index": _add_image(maps[int(number)], writer, extra)}
             extra["materials"].append(material)
@@ -420,14 +421,6 @@ def _add_image(image: Image.Image, writer: _Writer, extra: dict[str, Any]) -> in
     extra["images"].append({"bufferView": writer.view(packed.getvalue()), "mimeType": "image/png"})
     extra["textures"].append({"source": len(extra["images"]) - 1})
     return len(extra["textures"]) - 1
-
-
-def _to_the_right(places: np.ndarray, uv: np.ndarray) -> np.ndarray:
-    """The way in which u grows on triangles of corners (F, 3, 3) and texture places (F, 3, 2), shape (F, 3)."""
-    one, other = places[:, 1] - places[:, 0], places[:, 2] - places[:, 0]
-    normal = np.cross(one, other)
-    first, second = (uv[:, k, 0].astype(np.float64) - uv[:, 0, 0] for k in (1, 2))
-    return first[:, None] * np.cross(other, normal) + second[:, None] * np.cross(normal, one)
 
 
 def _tangents(right: np.ndarray, upright: np.ndarray) -> np.ndarray:

@@ -1,12 +1,17 @@
 """Outlines of a layer as drawings: SVG and DXF, in mm."""
 
 import io
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 
 import numpy as np
 from lxml import etree
 
-__all__ = ["OUTLINE_FORMATS"]
+from tinsnip.formats.whole import write_whole
+from tinsnip.progress import DONE, Progress
+from tinsnip.space.slicing import Layers
+
+__all__ = ["OUTLINE_FORMATS", "write_layers"]
 
 _SVG = "http://www.w3.org/2000/svg"
 
@@ -57,3 +62,34 @@ def _dxf() -> Callable[[Sequence[np.ndarray], Sequence[bool], np.ndarray, str], 
 OUTLINE_FORMATS = {"svg": _svg, "dxf": _dxf}
 """By their endings: what makes a function from outlines, each of shape (K, 2), whether each is closed, the corners of
 the sheet, shape (2, 2), and a title, to the text of a file."""
+
+
+def write_layers(layers: Layers, names: Mapping[int, Path], box: np.ndarray, title: str, progress: Progress) -> None:
+    """Write the outlines of some layers, a file each, of the kind that the names end in.
+
+    Parameters
+    ----------
+    layers : Layers
+    names : mapping of int to Path
+        By the number of the layer, from 0.
+    box : ndarray, shape (2, 2)
+        The corners of the sheet.
+    title : str
+        Of the part.
+    progress : Progress
+
+    Raises
+    ------
+    BadInput
+        When a file cannot be written.
+    """
+    first = np.searchsorted(layers.layer, np.arange(len(layers.heights) + 1))
+    state = progress.step("Writing the layers", len(names))
+    write = None
+    for count, (i, name) in enumerate(names.items(), 1):
+        write = write or OUTLINE_FORMATS[name.suffix[1:]]()
+        closed = layers.closed[first[i] : first[i + 1]].tolist()
+        told = f"{title}, layer {i + 1} at {layers.heights[i]:.6g} mm"
+        write_whole(name, write(layers.outlines_at(i), closed, box, told))
+        state[DONE] = count
+        progress.check()

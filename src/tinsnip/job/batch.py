@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.formats import ENDINGS, FORMATS, Scan, read_scan
 from tinsnip.formats.whole import write_whole
 from tinsnip.job.profile import Profile, checks_of
 from tinsnip.job.release import release
@@ -137,11 +137,10 @@ def scans_among(paths: Iterable[Path]) -> list[Path]:
     BadInput
         When a folder or a pattern has no scan.
     """
-    endings = {form.suffix for form in FORMATS.values()}
     found: dict[Path, None] = {}
     for path in paths:
         if path.is_dir():
-            some = sorted(f for f in path.iterdir() if f.suffix.lower() in endings and f.is_file() and f.name[0] != ".")
+            some = sorted(f for f in path.iterdir() if f.suffix.lower() in ENDINGS and f.is_file() and f.name[0] != ".")
             if not some:
                 raise BadInput(f"{path}: no scan in this folder; name another, or the files")
         elif not path.exists() and glob.has_magic(str(path)):

@@ -1,11 +1,11 @@
-"""Where a point lies on its triangle: the weights of its corners."""
+"""What lies between the corners of triangles: the weights of a point, and how values at the corners grow."""
 
 import numpy as np
 
 from tinsnip.kernels import kernel
 from tinsnip.threads import in_chunks
 
-__all__ = ["corner_weights"]
+__all__ = ["corner_weights", "slopes"]
 
 
 @kernel
@@ -47,3 +47,20 @@ def corner_weights(vertices: np.ndarray, faces: np.ndarray, triangle: np.ndarray
     out = np.empty((len(points), 3))
     in_chunks(lambda b, e: _weights(vertices, faces, triangle[b:e], points[b:e], out[b:e]), len(points), 50_000)
     return out
+
+
+def slopes(corners: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """The way in which values at the corners of triangles grow fastest, and by how much a mm, shape (F, 3).
+
+    Parameters
+    ----------
+    corners : ndarray, shape (F, 3, 3)
+    values : ndarray, shape (F, 3)
+        Zeros come of a triangle without area.
+    """
+    one, other = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    normal = np.cross(one, other)
+    size = (normal**2).sum(axis=1)
+    first, second = (values[:, k].astype(np.float64) - values[:, 0] for k in (1, 2))
+    grown = first[:, None] * np.cross(other, normal) + second[:, None] * np.cross(normal, one)
+    return grown / np.where(size > 0, size, np.inf)[:, None]

@@ -26,7 +26,7 @@ from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
 from tinsnip.app.widgets.filedialog import choose_files, choose_folder
 from tinsnip.app.widgets.theme import polish_again, px
 from tinsnip.errors import BadInput
-from tinsnip.formats import FORMATS, format_for
+from tinsnip.formats import ENDINGS, FORMATS, format_for
 from tinsnip.job import Budget, Order, built_in_routines, load_profile, load_routine, profiles, scans_among
 from tinsnip.job.batchrun import BatchRun
 from tinsnip.progress import Progress
@@ -182,7 +182,7 @@ class BatchPage(QDialog):
         self.refresh()
 
     def _ask_scans(self) -> None:
-        endings = " ".join(dict.fromkeys(f"*{form.suffix}" for form in FORMATS.values()))
+        endings = " ".join(f"*{ending}" for ending in ENDINGS)
         self.add_scans(choose_files(self, "Add scans", self.settings.open_folder, f"Scans ({endings})"))
 
     def _ask_folder(self) -> None:

@@ -9,13 +9,13 @@ from PySide6.QtWidgets import QLabel, QWidget
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.question import ask
-from tinsnip.formats import FORMATS
+from tinsnip.formats import ENDINGS
 from tinsnip.job.jobfile import SUFFIX
 from tinsnip.words import counted
 
 __all__ = ["Dropping", "droppable"]
 
-_TAKEN = {f.suffix for f in FORMATS.values()} | {SUFFIX}
+_TAKEN = {*ENDINGS, SUFFIX}
 
 
 def droppable(data: QMimeData) -> list[Path]:

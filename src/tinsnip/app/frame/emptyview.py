@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QLabel, QProgress
 from tinsnip.app.frame.leftovers import PICTURE, picture_label
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
-from tinsnip.formats import FORMATS
+from tinsnip.formats import ENDINGS
 from tinsnip.words import counted
 
 __all__ = ["DEMOS", "EmptyView", "RecentJob"]
@@ -46,7 +46,7 @@ class EmptyView(QFrame):
         title = QLabel("Drop a scan here")
         title.setObjectName("title")
         box.addWidget(title)
-        names = list(dict.fromkeys(form.suffix[1:].upper() for form in FORMATS.values()))
+        names = [ending[1:].upper() for ending in ENDINGS]
         text = QLabel(f"{', '.join(names[:-1])} or {names[-1]}, up to 10 million triangles; or a job")
         text.setObjectName("muted")
         text.setWordWrap(True)

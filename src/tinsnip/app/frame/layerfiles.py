@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.state.session import Session
@@ -10,9 +9,8 @@ from tinsnip.app.state.settings import Settings
 from tinsnip.app.view.layerpanel import LayerPanel
 from tinsnip.app.widgets.filedialog import bare_name, choose_target, folder_for
 from tinsnip.app.widgets.question import ask
-from tinsnip.formats.outlinefiles import OUTLINE_FORMATS
-from tinsnip.formats.whole import write_whole
-from tinsnip.progress import DONE, Progress
+from tinsnip.formats.outlinefiles import write_layers
+from tinsnip.progress import Progress
 
 __all__ = ["save_layers"]
 
@@ -39,18 +37,10 @@ def save_layers(parent: QWidget, session: Session, settings: Settings, panel: La
         text = f"{taken.name} and others may be there already."
         if ask(parent, "Files are replaced", text, str(taken.parent), (replace, "Stop"), "Stop", "Stop") != replace:
             return
-    first = np.searchsorted(layers.layer, np.arange(len(layers.heights) + 1))
     box = mesh.box[:, :2]
 
     def work(progress: Progress) -> int:
-        write = OUTLINE_FORMATS[target.suffix[1:]]()
-        state = progress.step("Writing layers", len(names))
-        for count, (i, name) in enumerate(names.items()):
-            closed = layers.closed[first[i] : first[i + 1]].tolist()
-            title = f"{stem}, layer {i + 1} at {layers.heights[i]:.6g} mm"
-            write_whole(name, write(layers.outlines_at(i), closed, box, title))
-            state[DONE] = count + 1
-            progress.check()
+        write_layers(layers, names, box, stem, progress)
         return len(names)
 
     def done(count: int) -> None:

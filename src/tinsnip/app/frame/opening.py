@@ -14,7 +14,7 @@ from tinsnip.app.widgets.filedialog import bare_name, choose_files, choose_targe
 from tinsnip.app.widgets.question import ask
 from tinsnip.demo import demo_file
 from tinsnip.errors import BadInput
-from tinsnip.formats import FORMATS, Scan, read_scan
+from tinsnip.formats import ENDINGS, Scan, read_scan
 from tinsnip.job import OpenedJob, routine_of
 from tinsnip.job.jobfile import SUFFIX
 from tinsnip.progress import Progress
@@ -22,7 +22,7 @@ from tinsnip.words import counted
 
 __all__ = ["Opening"]
 
-_SCANS = " ".join(dict.fromkeys(f"*{f.suffix}" for f in FORMATS.values()))
+_SCANS = " ".join(f"*{ending}" for ending in ENDINGS)
 _OPEN_FILTER = f"Scans and jobs ({_SCANS} *{SUFFIX});;All files (*)"
 
 

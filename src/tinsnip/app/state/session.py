@@ -81,7 +81,6 @@ class Session(QObject):
     hovered = Signal(object)
     message = Signal(str, bool)
     released = Signal(object)
-    reported = Signal(object)
     opened = Signal(object)
     job_opened = Signal(object, object)
     job_left = Signal()

@@ -9,6 +9,7 @@ from PIL import Image
 from tinsnip.formats.textures import owners_of_images
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
+from tinsnip.space.cornerweights import slopes
 
 __all__ = ["MOST_TEXTURED", "ViewTexture", "make_texture"]
 
@@ -98,17 +99,12 @@ def _sheet(given: Mapping[int, Image.Image], progress: Progress) -> tuple[np.nda
 
 def _places(mesh: Mesh, origin: np.ndarray, parts: dict[int, Part]) -> np.ndarray:
     uv = mesh.attributes["texture"].values.reshape(-1, 3, 2).astype(np.float64)
-    a, b, c = (mesh.vertices[mesh.faces[:, k]] - origin for k in range(3))
-    one, other = b - a, c - a
-    normal = np.cross(one, other)
-    size = (normal**2).sum(axis=1)
-    across, up = np.cross(other, normal), np.cross(normal, one)
+    corners = mesh.vertices[mesh.faces] - origin
     rows = np.zeros((len(mesh.faces), 3, 4), dtype=np.float32)
     for k in range(2):
-        first, second = uv[:, 1, k] - uv[:, 0, k], uv[:, 2, k] - uv[:, 0, k]
-        slope = (first[:, None] * across + second[:, None] * up) / np.where(size > 0, size, np.inf)[:, None]
+        slope = slopes(corners, uv[:, :, k])
         rows[:, k, :3] = slope
-        rows[:, k, 3] = uv[:, 0, k] - (slope * a).sum(axis=1)
+        rows[:, k, 3] = uv[:, 0, k] - (slope * corners[:, 0]).sum(axis=1)
     owner = owners_of_images(mesh)
     rows[:, 2] = (1.0, 1.0, 0.0, _LEFT)
     for number, part in parts.items():

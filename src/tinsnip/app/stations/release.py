@@ -255,7 +255,6 @@ class ReleaseTray(Tray):
 
         def done(_: object) -> None:
             session.message.emit(f"Wrote {target.name}", False)
-            session.reported.emit(target)
 
         session.tasks.foreground(
             f"Writing {target.name}", lambda p: write_report(piece, log, profile, readings, target, p), done

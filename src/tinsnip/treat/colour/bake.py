@@ -12,6 +12,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import MADE, MEASURED, RELIEF, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import DONE, TOTAL, stoppable
+from tinsnip.space.cornerweights import slopes
 from tinsnip.treat.account import Account
 from tinsnip.treat.colour.charts import Charts, lay_out
 from tinsnip.treat.colour.sampling import RawColours, filled_smoothly, mixed
@@ -181,7 +182,7 @@ class Bake(Treatment):
         _cover(charts.corners, owner, np.full(owner.shape, np.inf, dtype=np.float32), state)
         progress.check()
         normals = vertex_normals(mesh.vertices, mesh.faces).astype(np.float64)
-        across = _across(mesh, charts) if self.relief else None
+        across = slopes(mesh.vertices[mesh.faces], charts.corners[:, :, 0]) if self.relief else None
         rows, columns = np.nonzero(owner >= 0)
         sheet = np.zeros((self.pixels, self.pixels, 3), dtype=np.uint8)
         relief = np.full_like(sheet, _UPRIGHT) if self.relief else None
@@ -215,15 +216,6 @@ class Bake(Treatment):
         nearest = ndimage.distance_transform_edt(owner < 0, return_distances=False, return_indices=True)
         progress.check()
         return sheet[nearest[0], nearest[1]], None if relief is None else relief[nearest[0], nearest[1]]
-
-
-def _across(mesh: Mesh, charts: Charts) -> np.ndarray:
-    """The way on each triangle in which the sheet goes to the right, shape (F, 3)."""
-    a, b, c = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
-    one, other = b - a, c - a
-    normal = np.cross(one, other)
-    first, second = (charts.corners[:, k, 0] - charts.corners[:, 0, 0] for k in (1, 2))
-    return first[:, None] * np.cross(other, normal) + second[:, None] * np.cross(normal, one)
 
 
 def _as_colours(facing: np.ndarray, upright: np.ndarray, across: np.ndarray) -> np.ndarray:
