@@ -78,3 +78,14 @@ class Layers(WindowTest):
         self.wait_for(lambda: panel.faults is not None)
         self.click(panel.close_button)
         self.assertLess((np.abs(self.picture() - whole).max(axis=2) > 60).mean(), 0.001)
+        # what was found stays on the ticket, from where one comes to its layer
+        self.session.set_station("Release")
+        (found,) = self.session.findings()
+        self.assertEqual((found.kind.value, found.id, found.proposal, found.key), ("layer", "L1", "hangs free", 14))
+        self.assertTrue(np.all(np.abs(found.place - (8.5, 1.5, 7.25)) < 0.5))
+        self.assertAlmostEqual(found.size, np.sqrt(2.0), delta=1e-6)
+        self.assertFalse(panel.is_on)
+        rows = self.window.ticket.list
+        at = rows.visualRect(rows.model().index(0, 0)).center()
+        self.click(rows.viewport(), at.x(), at.y())
+        self.assertEqual(panel.layer, 14)

@@ -3,6 +3,7 @@
 __version__ = "0.1.0"
 
 import importlib
+import importlib.util
 import os
 from typing import Any
 
@@ -14,7 +15,8 @@ _FACE = "tinsnip.scripting"
 
 def __getattr__(name: str) -> Any:
     """What scripts call, fetched when it is first asked for: a command line that needs none of it starts at once."""
-    if not name.startswith("_"):
+    # `from tinsnip import kernels` asks here first; a module is no reason to fetch all that scripts may call
+    if not name.startswith("_") and importlib.util.find_spec(f"{__name__}.{name}") is None:
         face = importlib.import_module(_FACE)
         if name in face.__all__:
             return getattr(face, name)

@@ -41,6 +41,9 @@ class Examination:
         self.thin_walls: list[Finding] = []
         """Places with walls thinner than `least_wall`, mm, the widest first; None: none were looked for."""
         self.least_wall: float | None = None
+        self.layer_faults: list[Finding] = []
+        """Layers of `layers_judged`, mm, that no machine can build, from below; None: none were looked at."""
+        self.layers_judged: float | None = None
 
     @property
     def roles(self) -> Roles:

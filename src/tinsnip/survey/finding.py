@@ -26,6 +26,7 @@ class Kind(Enum):
     CROSSING = "crossing"
     SPIKE = "spike"
     WALL = "thin wall"
+    LAYER = "layer"
 
     @property
     def facts(self) -> "KindFacts":
@@ -70,6 +71,7 @@ _FACTS = {
     Kind.CROSSING: KindFacts(False, False, "points", "pairs of triangles"),
     Kind.SPIKE: KindFacts(False, False, "points", "vertices far off their neighbours"),
     Kind.WALL: KindFacts(False, False, "cloud", "triangles"),
+    Kind.LAYER: KindFacts(False, False, "cloud", "layers"),
     Kind.SEAM: KindFacts(False, False, "points", "open edges along others"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }

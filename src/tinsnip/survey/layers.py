@@ -12,13 +12,17 @@ from tinsnip.progress import DONE, Progress, stoppable
 from tinsnip.space.crossings import meeting_lines
 from tinsnip.space.slicing import Layers, slice_layers
 from tinsnip.survey.crossings import crossings_of
+from tinsnip.survey.finding import Finding, Kind
 from tinsnip.words import counted
 
-__all__ = ["LayerFault", "find_layer_faults", "layers_of"]
+__all__ = ["LayerFault", "find_layer_faults", "layer_findings", "layers_of"]
 
 _MOST_LAYERS = 100_000
 _SPECK = 1e-9
 """Of the largest layer's area: what has less is no island but rounding."""
+
+_PROPOSED = {"open": "not closed", "crossing": "crosses itself", "gap": "nothing there", "free": "hangs free"}
+"""The faults a layer can have, in a word or two."""
 
 
 @dataclass(frozen=True)
@@ -118,6 +122,55 @@ def find_layer_faults(mesh: Mesh, layers: Layers, progress: Progress) -> list[La
         if free[i]:
             found.append(LayerFault(i, float(z[i]), "free", int(free[i]), where[i]))
     return found
+
+
+def layer_findings(mesh: Mesh, layers: Layers, faults: list[LayerFault]) -> list[Finding]:
+    """A finding for each run of layers that have the same fault one above the other, from the lowest on.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    layers : Layers
+    faults : list of LayerFault
+        What `find_layer_faults` gave for them.
+    """
+    runs: list[list[LayerFault]] = []
+    for kind in _PROPOSED:
+        last = None
+        for fault in (one for one in faults if one.fault == kind):
+            # islands begin anew in each layer, the others go on
+            if last is not None and kind != "free" and fault.layer == last.layer + 1:
+                runs[-1].append(fault)
+            else:
+                runs.append([fault])
+            last = fault
+    runs.sort(key=lambda run: run[0].layer)
+    return [_finding(f"L{number}", run, mesh, layers) for number, run in enumerate(runs, 1)]
+
+
+def _finding(name: str, run: list[LayerFault], mesh: Mesh, layers: Layers) -> Finding:
+    first, last = run[0], run[-1]
+    own = layers.outlines_at(first.layer)
+    points = np.concatenate(own) if own else mesh.box.mean(axis=0)[None, :2]
+    if first.place is not None:  # the island's own outline is what encloses it most closely
+        points = min(own, key=lambda ring: np.linalg.norm(ring.mean(axis=0) - first.place))
+    middle = points.mean(axis=0) if first.place is None else np.array(first.place)
+    outline = np.column_stack([points, np.full(len(points), first.z_mm)])
+    size = float(np.linalg.norm(np.ptp(outline, axis=0))) if len(own) else mesh.diagonal
+    _, _, text = first.told().partition(": ")
+    many = f"layers {first.layer + 1} to {last.layer + 1}" if len(run) > 1 else f"layer {first.layer + 1}"
+    return Finding(
+        id=name,
+        kind=Kind.LAYER,
+        text=text,
+        place=np.array([*middle, first.z_mm]),
+        size=size,
+        count=len(run),
+        proposal=_PROPOSED[first.fault],
+        key=first.layer,
+        outline=outline[:: max(1, len(outline) // 400)],
+        about=many,
+    )
 
 
 def _crossing_layers(mesh: Mesh, z: np.ndarray) -> np.ndarray:

@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.hiding import Plan, find_hidden, performer
 from tinsnip.app.state.judging import Judging
+from tinsnip.app.state.layering import Layering
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
@@ -105,6 +106,7 @@ class Session(QObject):
         self.ticks = Ticks()
         self.numbering = Numbering()
         self.judging = Judging(self)
+        self.layering = Layering(self)
         self.references = References(self)
         self.references.measured.connect(self.from_raw_changed)
         self.selected = Selected()

@@ -46,6 +46,7 @@ class ReleaseTray(Tray):
     title = "Release: check and export"
 
     def build(self) -> None:
+        self._is_entered = False
         self.head_text.setText("The file is written, read back and checked before it counts as released.")
         self.checks = {name: self.figure(name.capitalize()) for name in _CHECKS}
         for label in self.checks.values():
@@ -103,10 +104,22 @@ class ReleaseTray(Tray):
         self.session.judging.changed.connect(self.refresh)
 
     def enter(self) -> None:
+        self._is_entered = True
         self.session.judging.go_live(True)
+        self._want_layers()
 
     def leave(self) -> None:
+        self._is_entered = False
         self.session.judging.go_live(False)
+        self.session.layering.want(self, False)
+
+    def _want_layers(self) -> None:
+        """A profile that asks after layers has all of them looked at."""
+        profile = self.session.judging.profile
+        asks = profile is not None and profile.no_free_islands
+        if asks:
+            self.session.layering.set_height(profile.layer_height_mm)
+        self.session.layering.want(self, asks and self._is_entered)
 
     # ---- the profile
 
@@ -146,6 +159,7 @@ class ReleaseTray(Tray):
             settings.profile = own.name if own is not None else ""
             settings.save()
         self.session.judging.judge_by(own)
+        self._want_layers()
         self.refresh()
 
     def edit_profile(self) -> None:
@@ -328,4 +342,4 @@ def _state(session: Session) -> tuple[str, int | None]:
     return f"{passed} of {len(checks)} checks pass", failed
 
 
-RELEASE = Station("Release", ReleaseTray, _state, shows_shells=True)
+RELEASE = Station("Release", ReleaseTray, _state, lambda found: found.layer_faults, shows_shells=True)

@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSlider, QVBoxLayout,
 from tinsnip.app.view.hand import View
 from tinsnip.app.widgets.fields import Button, NumberField
 from tinsnip.app.widgets.theme import px
-from tinsnip.mesh import Mesh
 from tinsnip.space.slicing import Layers
-from tinsnip.survey.layers import LayerFault, find_layer_faults, layers_of
+from tinsnip.survey import Finding, Kind
+from tinsnip.survey.layers import LayerFault
 from tinsnip.words import counted, grouped, lengths
 
 __all__ = ["LayerPanel"]
@@ -69,12 +69,9 @@ class _Sheet(QWidget):
 class LayerPanel(QFrame):
     """Height of the layers, the one that is shown, and those that cannot be built.
 
-    Attributes
+    Parameters
     ----------
-    layers : Layers or None
-        All of them, once they are cut.
-    faults : list of LayerFault or None
-        None as long as they are looked for.
+    view : View
     """
 
     turned_on = Signal(bool)
@@ -85,16 +82,14 @@ class LayerPanel(QFrame):
         super().__init__(view)
         self._view = view
         self.setObjectName("legend")
-        self.layers: Layers | None = None
-        self.faults: list[LayerFault] | None = None
-        self._mesh: Mesh | None = None
+        self._layering = view.session.layering
         self.is_on = False
         box = QVBoxLayout(self)
         box.setContentsMargins(px(10), px(8), px(10), px(10))
         row = QHBoxLayout()
         row.addWidget(QLabel("Layers of"))
         self.height_field = NumberField("Height of a layer", 0.001, 1000.0, 3, "mm", 0.05)
-        self.height_field.setValue(0.2)
+        self.height_field.setValue(view.session.layering.height_mm)
         row.addWidget(self.height_field)
         row.addStretch(1)
         self.close_button = Button("Close")
@@ -129,10 +124,21 @@ class LayerPanel(QFrame):
         box.addLayout(row)
         self._clock = QTimer(self, interval=_PLAY_MS)
         self._clock.timeout.connect(self._step)
-        self.height_field.valueChanged.connect(self._slice)
-        view.session.mesh_changed.connect(self._slice)
+        self.height_field.valueChanged.connect(lambda: self._layering.set_height(self.height_mm))
+        self._layering.changed.connect(self._take)
+        view.session.fly_to.connect(self._look_at)
         self.setFixedWidth(px(300))
         self.hide()
+
+    @property
+    def layers(self) -> Layers | None:
+        """All of them, once they are cut."""
+        return self._layering.layers
+
+    @property
+    def faults(self) -> list[LayerFault] | None:
+        """None as long as they are looked for."""
+        return self._layering.faults
 
     @property
     def layer(self) -> int:
@@ -152,12 +158,12 @@ class LayerPanel(QFrame):
         self.setVisible(on)
         self.play.setChecked(False)
         self.turned_on.emit(on)
+        self._layering.want(self, on)
         if on:
-            self._slice()
+            self._take()
             self._view.place_legends()
             self.slider.setFocus()
         else:
-            self._mesh = self.layers = self.faults = None
             self._view.set_section(None)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -169,43 +175,32 @@ class LayerPanel(QFrame):
 
     # ---- what is cut
 
-    def _slice(self, *_: object) -> None:
-        """Cut the part anew, beside the window."""
-        mesh, height, tasks = self._view.session.mesh, self.height_mm, self._view.session.tasks
-        if not self.is_on or mesh is None:
+    def _take(self) -> None:
+        """Show what has been cut, or that it still is."""
+        if not self.is_on:
             return
-        self.layers = self.faults = None
-        self._mesh = mesh
-        self._tell("Cutting…")
-
-        def faults(layers: Layers) -> None:
-            tasks.behind(
-                "faults of layers", lambda p: find_layer_faults(mesh, layers, p), lambda f: self._take_faults(mesh, f)
-            )
-
-        def take(layers: Layers) -> None:
-            if self.is_on and self._mesh is mesh and self.height_mm == height:
-                self._take(layers)
-                faults(layers)
-
-        tasks.behind("layers", lambda progress: layers_of(mesh, height, progress), take)
-
-    def _take(self, layers: Layers) -> None:
-        share = self.slider.value() / max(self.slider.maximum(), 1)
-        self.layers = layers
-        count = len(layers.heights)
-        with QSignalBlocker(self.slider):
-            self.slider.setRange(0, count - 1)
-            self.slider.setPageStep(max(1, count // 20))
-            self.slider.setValue(round(share * (count - 1)))
-        (x, y, _), (right, top, _) = self._mesh.box
+        layers = self._layering.layers
+        with QSignalBlocker(self.height_field):
+            self.height_field.setValue(self._layering.height_mm)
+        if layers is None:
+            self._tell("Cutting…")
+            return
+        count, was = len(layers.heights), self.slider.maximum() + 1
+        if count != was:
+            share = self.slider.value() / max(was - 1, 1)
+            with QSignalBlocker(self.slider):
+                self.slider.setRange(0, count - 1)
+                self.slider.setPageStep(max(1, count // 20))
+                self.slider.setValue(round(share * (count - 1)))
+        (x, y, _), (right, top, _) = self._view.session.mesh.box
         self.sheet.box = QRectF(x, y, right - x, top - y)
         self._show()
 
-    def _take_faults(self, mesh: Mesh, faults: list[LayerFault]) -> None:
-        if self.is_on and self._mesh is mesh:
-            self.faults = faults
-            self._show()
+    def _look_at(self, finding: Finding) -> None:
+        """Show the layer that a finding is about."""
+        if finding.kind is Kind.LAYER:
+            self.set_on(True)
+            self.slider.setValue(finding.key)
 
     # ---- what is shown
 
