@@ -259,6 +259,16 @@ class Relief(unittest.TestCase):
         document = json.loads(path.read_bytes()[20 : 20 + length])
         self.assertIn("normalTexture", document["materials"][0])
         self.assertIn("NORMAL", document["meshes"][0]["primitives"][0]["attributes"])
+        write_mesh(baked, path.with_suffix(".obj"))
+        self.assertIn("norm relief-0-relief.png", path.with_suffix(".mtl").read_text().splitlines())
+        np.testing.assert_array_equal(np.asarray(Image.open(path.with_name("relief-0-relief.png"))), image)
+        lines = path.with_suffix(".obj").read_text().splitlines()
+        stood = np.array([line.split()[1:] for line in lines if line.startswith("vn ")], dtype=float)
+        corners = [corner.split("/") for line in lines if line.startswith("f ") for corner in line.split()[1:]]
+        self.assertTrue(all(v == n and t for v, t, n in corners))
+        np.testing.assert_allclose(stood, vertex_normals(baked.vertices, baked.faces), atol=1e-6)
+        back = read_scan(path.with_suffix(".obj"), "mm").mesh
+        self.assertEqual(len(back.faces), len(baked.faces))
 
 
 class Files(unittest.TestCase):
@@ -304,22 +314,15 @@ class Files(unittest.TestCase):
             self.assertIn(key, read_scan(out / f"scan.{ending}", "mm").mesh.attributes)
         refused = inside("run", "print-solid", self.scan, "--out", self.folder / "s", "--bake", "1024")
         self.assertEqual((refused.returncode, "stl holds no colours" in refused.stderr), (2, True))
+        given = ("--unit", "mm", "--triangles", "900", "--bake", "1024", "--relief")
+        ran = inside("run", "print-solid", self.scan, *given, "--format", "obj", "--out", self.folder / "r")
+        self.assertEqual((ran.returncode, (self.folder / "r" / "scan-0-relief.png").exists()), (0, True), ran.stderr)
+        refused = inside("run", "print-solid", self.scan, *given, "--format", "ply", "--out", self.folder / "s")
+        self.assertEqual((refused.returncode, "--relief" in refused.stderr), (2, True))
         bare = self.folder / "bare.stl"
         write_mesh(specimens.torus(40.0, 40).mesh, bare)
-        ran = inside(
-            "run",
-            "print-solid",
-            bare,
-            "--unit",
-            "mm",
-            "--out",
-            self.folder / "b",
-            "--format",
-            "glb",
-            "--bake",
-            "1024",
-            "--json",
-        )
+        given = ("--unit", "mm", "--format", "glb", "--bake", "1024", "--json")
+        ran = inside("run", "print-solid", bare, "--out", self.folder / "b", *given)
         facts = json.loads(ran.stdout)["results"][0]
         self.assertEqual(
             (ran.returncode, facts["reasons"]),

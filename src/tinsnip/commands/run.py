@@ -49,6 +49,7 @@ __all__ = ["list_profiles", "routines", "run"]
     metavar="PIXELS",
     help="Bake the scan's colours onto a texture of so many pixels; onto the vertices where the format holds none.",
 )
+@click.option("--relief", is_flag=True, help="With --bake: a normal map of the scan's finer relief too (GLB, OBJ).")
 @click.option("--report", is_flag=True, help="A page about each result beside it, and one that leads to all.")
 @click.option("--workers", type=click.IntRange(1, 256), metavar="N", help="So many scans at a time.")
 @click.option("--cluster", metavar="ADDRESS", help="On a Dask cluster whose machines all reach the files.")
@@ -70,6 +71,7 @@ def run(
     replace: bool,
     settings: tuple[str, ...],
     bake: str | None,
+    relief: bool,
     report: bool,
     workers: int | None,
     cluster: str | None,
@@ -92,11 +94,14 @@ def run(
         raise BadInput(f"--provenance: {format_name} has no place for it; use --format ply, or leave it out")
     if bake and not format_for(format_name).holds_colours:
         raise BadInput(f"--bake: {format_name} holds no colours; use --format glb or obj, or ply for those of vertices")
+    if relief and (not bake or not format_for(format_name).holds_relief):
+        raise BadInput("--relief: a map of normals goes with --bake, into --format glb or obj; or leave it out")
     if workers and cluster:
         raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
     order = Order(
-        chosen, budget, format_name, unit, provenance, voids == "keep", profile, report, int(bake) if bake else None
-    )
+        chosen, budget, format_name, unit, provenance, voids == "keep", profile, report,
+        bake=int(bake) if bake else None, relief=relief,
+    )  # fmt: skip
     batch = BatchRun(files, out, order, replace, resume)
     if not as_json:
         for file, facts in batch.found.items():

@@ -48,6 +48,7 @@ class Format(NamedTuple):
     holds_provenance: bool = False
     holds_texture: bool = False
     beside: Callable[[Mesh, str], dict[str, bytes]] | None = None
+    holds_relief: bool = False
 
     def size_for(self, mesh: Mesh) -> int:
         """Bytes that a mesh will take, exactly or about; with its texture, where the format holds one."""
@@ -116,7 +117,19 @@ FORMATS: dict[str, Format] = {
             "mm",
             holds_texture=True,
         ),
-        Format("glb", ".glb", "GLB", glb.sniff, glb.read, glb.write, glb.size_of, True, "mm", holds_texture=True),
+        Format(
+            "glb",
+            ".glb",
+            "GLB",
+            glb.sniff,
+            glb.read,
+            glb.write,
+            glb.size_of,
+            True,
+            "mm",
+            holds_texture=True,
+            holds_relief=True,
+        ),
         Format("off", ".off", "OFF, text", off.sniff, off.read, off.write, off.size_of, False, None),
         Format(
             "obj",
@@ -130,6 +143,7 @@ FORMATS: dict[str, Format] = {
             None,
             holds_texture=True,
             beside=obj.beside,
+            holds_relief=True,
         ),
     )
 }

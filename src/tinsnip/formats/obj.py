@@ -11,13 +11,15 @@ from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from tinsnip.errors import BadInput
 from tinsnip.formats.numbers import GOOD, MALFORMED, parse_number, parse_whole, write_number
 from tinsnip.formats.textrows import line_of, write_rows
 from tinsnip.formats.textures import material_images, owners_of_images, sample_colours
 from tinsnip.kernels import kernel
-from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh import RELIEF, Attribute, Domain, Mesh
+from tinsnip.mesh.measures import vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import DONE, Progress
 from tinsnip.space.facets import triangulate_polygons
@@ -364,8 +366,8 @@ def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
         file.write(b"# Tinsnip, millimetres\n")
         if owner is not None:
             file.write(f"mtllib {stem}.mtl\n".encode())
+        none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
         if mesh.colour is None:
-            none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
             write_rows(file, mesh.vertices, none, (b"v ", b" ", b" ", b"\n"), progress)
         else:
             table = np.array([list(f"{c / 255:.4f}".encode()) for c in range(256)], dtype=np.uint8)
@@ -383,6 +385,11 @@ def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
             write_rows(file, flat, np.empty((len(flat), 0), dtype=np.int32), (b"vt ", b" ", b"\n"), progress)
             corners = np.stack([corners, place.reshape(-1, 3) + 1], axis=-1).reshape(-1, 6).astype(np.int32)
             words = (b"f ", b"/", b" ", b"/", b" ", b"/", b"\n")
+            if _maps(mesh):  # they stand on the normals that are smooth over the corners
+                normals = vertex_normals(mesh.vertices, mesh.faces).astype(np.float64)
+                write_rows(file, normals, none, (b"vn ", b" ", b" ", b"\n"), progress)
+                corners = np.dstack([corners.reshape(-1, 3, 2), mesh.faces + 1]).reshape(-1, 9).astype(np.int32)
+                words = (b"f ", *(b"/", b"/", b" ") * 2, b"/", b"/", b"\n")
         changes = _name_changes(mesh) if owner is None else _image_changes(owner)
         begin = 0
         for end, lines in [*changes, (len(mesh.faces), b"")]:
@@ -393,21 +400,32 @@ def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
 
 
 def beside(mesh: Mesh, stem: str) -> dict[str, bytes]:
-    """What belongs beside a file of a name: its materials, and an image for each."""
+    """What belongs beside a file of a name: its materials, and an image and a map of normals for each."""
     owner = owners_of_images(mesh)
     if owner is None:
         return {}
-    files, lines = {}, ["# Tinsnip"]
+    files, lines, maps = {}, ["# Tinsnip"], _maps(mesh)
+
+    def keep(image: Image.Image, name: str) -> str:
+        packed = io.BytesIO()
+        image.save(packed, "PNG")
+        files[name] = packed.getvalue()
+        return name
+
     for number in np.unique(owner).tolist():
         lines.append(f"newmtl {_material(number)}")
         image = mesh.attributes["texture"].beside.get(number)
         lines.append("Kd 1 1 1" if image is not None else "Kd 0.75 0.75 0.75")
         if image is not None:
-            packed = io.BytesIO()
-            image.save(packed, "PNG")
-            files[f"{stem}-{number}.png"] = packed.getvalue()
-            lines.append(f"map_Kd {stem}-{number}.png")
+            lines.append(f"map_Kd {keep(image, f'{stem}-{number}.png')}")
+        if number in maps:  # the usual keyword for a map of normals; who does not know it passes it by
+            lines.append(f"norm {keep(maps[number], f'{stem}-{number}-relief.png')}")
     return files | {f"{stem}.mtl": ("\n".join(lines) + "\n").encode()}
+
+
+def _maps(mesh: Mesh) -> dict[int, Image.Image]:
+    """Maps of normals, by the image that they go with."""
+    return mesh.attributes[RELIEF].beside if RELIEF in mesh.attributes else {}
 
 
 def _material(number: int) -> str:

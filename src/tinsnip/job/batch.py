@@ -69,6 +69,8 @@ class Order:
     bake : int or None
         Pixels of the texture onto which the scan's colours are baked at last; onto the vertices, where the format holds
         no texture.
+    relief : bool
+        Whether a normal map of the scan's finer relief is baked too.
     """
 
     routine: Routine
@@ -80,6 +82,7 @@ class Order:
     profile: Profile | None = None
     report: bool = False
     bake: int | None = None
+    relief: bool = False
 
 
 @dataclass(frozen=True)
@@ -247,16 +250,21 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
         scan = replace(scan, mesh=with_voids_meant(scan.mesh))
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)
     wanted = run.wanted_shells if profile is None else profile.shells
-    examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
-    for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip
-        size = target.stat().st_size
-        if budget.max_bytes is None or size <= budget.max_bytes or not _reduce_further(run, size, budget, progress):
-            break
-        examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
+
+    def write() -> Examination:
+        return release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
+
+    if order.bake is None or budget.max_bytes is not None:  # colours come last, so that a file's size is met first
+        examination = write()
+        for _ in range(_TRIES):  # what a file takes is an estimate for formats of text and zip
+            size = target.stat().st_size
+            if budget.max_bytes is None or size <= budget.max_bytes or not _reduce_further(run, size, budget, progress):
+                break
+            examination = write()
     missed = run.missed()
     if order.bake is not None:
         missed += _bake(run, order, progress)
-        examination = release(run.mesh, target, format_name, progress, provenance, wanted, routine.ends_as, unit)
+        examination = write()
     size = target.stat().st_size
     if budget.max_bytes is not None and size > budget.max_bytes:
         told = f"the file takes {size / 1e6:.4g} MB where {budget.max_bytes / 1e6:g} were asked"
@@ -276,7 +284,7 @@ def _bake(run: Run, order: Order, progress: Progress) -> list[Check]:
     """Bring the scan's colours onto the result; what keeps it from that is a check that fails."""
     onto = "texture" if FORMATS[order.format_name].holds_texture else "vertices"
     try:
-        run.add(Bake.name, Bake(onto=onto, pixels=order.bake), progress)
+        run.add(Bake.name, Bake(onto=onto, pixels=order.bake, relief=order.relief), progress)
     except BadInput as error:
         return [Check("baked", False, str(error), "not baked")]
     return []

@@ -103,7 +103,7 @@ class Bake(Treatment):
 
     onto: Literal["texture", "vertices"] = Field("texture", description="a texture of its own, or a colour a vertex")
     pixels: Literal[1024, 2048, 4096, 8192] = Field(2048, description="of the texture, along each side")
-    relief: bool = Field(False, description="a normal map of the scan's finer detail too; GLB holds it")
+    relief: bool = Field(False, description="a normal map of the scan's finer detail too; GLB and OBJ hold it")
     made: Literal["smooth", "plain"] = Field(
         "smooth", description="what was made: led over from round it, or in a plain colour"
     )
