@@ -1,5 +1,6 @@
 """Many scans: folders and patterns, in several processes, killed and gone on with."""
 
+import contextlib
 import json
 import os
 import signal
@@ -12,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tests import specimens
+from tests import seeds, specimens
 from tests.random_scans import random_scan
 from tests.test_command_line import inside
 from tinsnip.errors import BadInput
@@ -62,8 +63,10 @@ class Batches(unittest.TestCase):
     def record(out: Path) -> Path:
         return Done(out, Order(load_routine("print-solid"))).path
 
-    def count(self, out: Path) -> int:
-        return self.record(out).read_text().count('"facts"') if self.record(out).exists() else 0
+    def named(self, out: Path) -> set[str]:
+        """The results that the record knows."""
+        lines = self.record(out).read_text().splitlines() if self.record(out).exists() else []
+        return {json.loads(line)["target"] for line in lines if '"facts"' in line and line.endswith("}")}
 
     def command(self, out: Path, *more: str) -> list[str]:
         return [sys.executable, "-m", "tinsnip", "run", "print-solid", str(self.scans), "--out", str(out), *more]
@@ -85,24 +88,22 @@ class Batches(unittest.TestCase):
         self.assertIn("leave one out", ran.stderr)
 
     def test_killed_and_gone_on_with(self) -> None:
-        out = self.folder / "killed"
-        for kept in (2, 5):
+        out, moments = self.folder / "killed", np.random.default_rng(seeds.share(range(12), "kills")[0])
+        done: dict[str, int] = {}
+        for _ in range(5):  # some while starting, some within a scan, some between two
             work = subprocess.Popen(self.command(out, "--resume"), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-            until(
-                f"{kept} are done",
-                lambda n=kept: self.count(out) >= n,
-            )
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                work.wait(moments.uniform(1.0, 5.0))
             work.send_signal(signal.SIGKILL)
             work.wait()
+            for name in self.named(out) - set(done):
+                done[name] = (out / name).stat().st_mtime_ns
         with self.record(out).open("a") as record:
             record.write('\n{"scan": "torn o')
-        before = {one: one.stat().st_mtime_ns for one in out.glob("*.stl")}
-        done = {json.loads(line)["target"] for line in self.record(out).read_text().splitlines() if '"facts"' in line}
         ran = inside("run", "print-solid", self.scans, "--out", out, "--resume", "--json")
         self.same(out, json.loads(ran.stdout)["results"])
-        for one in out.glob("*.stl"):
-            if one.name in done:
-                self.assertEqual(one.stat().st_mtime_ns, before[one], "it was done twice")
+        for name, written in done.items():
+            self.assertEqual((out / name).stat().st_mtime_ns, written, "it was done twice")
         again = inside("run", "print-solid", self.scans, "--out", out, "--resume")
         self.assertEqual(again.stdout.count("done before"), 8)
         # another order, or a scan that has changed, is done anew
