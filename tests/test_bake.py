@@ -5,6 +5,7 @@ import struct
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
@@ -18,7 +19,7 @@ from tests.test_command_line import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
 from tinsnip.mesh import MADE, MEASURED, Attribute, Domain, Mesh
-from tinsnip.mesh.measures import vertex_normals
+from tinsnip.mesh.measures import face_vectors, vertex_normals
 from tinsnip.progress import Progress
 from tinsnip.space.packing import packed
 from tinsnip.treat import Bake, Context, Patch, Recast, Reduce, Remesh, Turn
@@ -107,6 +108,44 @@ class Charted(unittest.TestCase):
             true = np.linalg.norm(mesh.vertices[mesh.faces[:, 0]] - mesh.vertices[mesh.faces[:, 1]], axis=1)
             self.assertLess((flat / true).max(), 1 + 1e-9)
             self.assertGreater(np.quantile(flat / true, 0.01), 0.35)
+
+    def test_seams_run_where_they_show_least(self) -> None:
+        """Length of seam times the share of ways from which it is seen, by every ray against every triangle."""
+        n, m = 50, 60
+        along, turn = np.meshgrid(np.linspace(0, 1, n), np.arange(m) * 2 * np.pi / m, indexing="ij")
+        wide = (14 + 11 * np.cos(4 * np.pi * along)) * np.sqrt(np.clip(1 - (2 * along - 1) ** 8, 0.01, 1))
+        points = np.stack([wide * np.cos(turn), wide * np.sin(turn), 50 * along], axis=-1).reshape(-1, 3)
+        faces = specimens.grid_faces(n, m, False, True)
+        middles = points[faces].mean(axis=1) * (1, 1, 0)
+        vase = Mesh(points, faces if (face_vectors(points, faces) * middles).sum() > 0 else faces[:, ::-1])
+
+        def showing(mesh: Mesh) -> float:
+            chart = lay_out(mesh, 1024, 3, Progress()).chart
+            half = np.flatnonzero(mesh.twins > np.arange(len(mesh.twins)))
+            half = half[chart[half // 3] != chart[mesh.twins[half] // 3]][::3]
+            a, b = mesh.faces[half // 3, half % 3], mesh.faces[half // 3, (half + 1) % 3]
+            length = np.linalg.norm(mesh.vertices[a] - mesh.vertices[b], axis=1)
+            normals = face_vectors(mesh.vertices, mesh.faces)
+            normals /= np.linalg.norm(normals, axis=1)[:, None]
+            upright = normals[half // 3] + normals[mesh.twins[half] // 3]
+            upright /= np.linalg.norm(upright, axis=1)[:, None]
+            start = 0.5 * (mesh.vertices[a] + mesh.vertices[b]) + 0.01 * upright
+            p, q, r = (mesh.vertices[mesh.faces[:, k]] for k in range(3))
+            seen = np.zeros(len(half))
+            for way in np.random.default_rng(0).normal(size=(6, 3)):
+                turned = np.where((upright @ way > 0)[:, None], way, -way)
+                across = np.cross(turned[:, None], (r - p)[None])
+                whole = (across * (q - p)).sum(axis=-1)
+                u = (across * (start[:, None] - p)).sum(axis=-1) / whole
+                side = np.cross(start[:, None] - p, q - p)
+                v = (side * turned[:, None]).sum(axis=-1) / whole
+                ahead = (side * (r - p)).sum(axis=-1) / whole
+                seen += ~((u >= 0) & (v >= 0) & (u + v <= 1) & (ahead > 0)).any(axis=1)
+            return float((length * seen).sum())
+
+        led = showing(vase)
+        with mock.patch("tinsnip.treat.colour.charts._seams_led", lambda mesh, chart, *_: chart):
+            self.assertLess(led, 0.85 * showing(vase))
 
     def test_rectangles_are_packed_apart(self) -> None:
         rng = np.random.default_rng(0)
