@@ -209,7 +209,8 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         log = Path(folder) / "kernels"
         os.environ["TINSNIP_KERNEL_LOG"] = str(log)
-        workers = [Worker(todo, printing) for _ in range(min(len(todo), os.cpu_count() or 1))]
+        # tests of the window wait a third of their time, for the screen and for their own patience
+        workers = [Worker(todo, printing) for _ in range(min(len(todo), (os.cpu_count() or 1) + 1))]
         for worker in workers:
             worker.start()
         for worker in workers:
