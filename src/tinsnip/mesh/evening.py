@@ -1,4 +1,4 @@
-"""Evening: noise is taken off a surface's vertices, and what it shows stays where it is."""
+"""Evening: vertices drawn in to their neighbours, so that noise goes and what the surface shows stays where it is."""
 
 import numpy as np
 
@@ -7,7 +7,7 @@ from tinsnip.mesh.mesh import Mesh
 from tinsnip.progress import DONE, check_here
 from tinsnip.threads import in_chunks
 
-__all__ = ["evened"]
+__all__ = ["drawn_in", "evened"]
 
 _PASS_BAND = 0.1
 """Waves longer than this frequency are left alone; the second step follows from it (Taubin 1995, eq. 8)."""
@@ -94,6 +94,44 @@ def evened(
     ----------
     Taubin, A signal processing approach to fair surface design, SIGGRAPH 1995.
     """
+    starts, neighbours, still = _neighbours(mesh, held, state)
+    back = strength / (_PASS_BAND * strength - 1.0)
+    start = (mesh.vertices - mesh.box.mean(axis=0)).astype(np.float32)
+    return start, _walked(start, starts, neighbours, still, [strength, back] * passes, state)
+
+
+def drawn_in(mesh: Mesh, steps: int, strength: float, state: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Where vertices are, and where they are once and twice drawn in to the middle of their neighbours.
+
+    As heat spreads: detail goes, and what is round shrinks, by as much the second time as the first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    steps : int
+        How often at a time.
+    strength : float
+        How far towards its neighbours' middle at a step, as a share.
+    state : ndarray of int64
+        Polled for cancelling; told of each step.
+
+    Returns
+    -------
+    before, once, twice : ndarray of float32, shape (V, 3)
+        About the box's middle.
+
+    Raises
+    ------
+    Cancelled
+    """
+    starts, neighbours, still = _neighbours(mesh, None, state)
+    start = (mesh.vertices - mesh.box.mean(axis=0)).astype(np.float32)
+    once = _walked(start, starts, neighbours, still, [strength] * steps, state)
+    return start, once, _walked(once, starts, neighbours, still, [strength] * steps, state)
+
+
+def _neighbours(mesh: Mesh, held: np.ndarray | None, state: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Where each vertex' neighbours begin in a list of all, that list, and which vertices stay."""
     count = len(mesh.vertices)
     starts = np.zeros(count + 1, dtype=np.int32)
     still = np.zeros(count, dtype=np.bool_)
@@ -104,17 +142,22 @@ def evened(
     neighbours = np.empty(starts[-1], dtype=np.int32)
     _fill_neighbours(mesh.faces, mesh.twins, starts, np.zeros(count, dtype=np.int32), neighbours, state)
     check_here()
-    back = strength / (_PASS_BAND * strength - 1.0)
-    start = (mesh.vertices - mesh.box.mean(axis=0)).astype(np.float32)
-    now, other = start.copy(), np.empty_like(start)
-    for i in range(2 * passes):
-        share = np.float32(strength if i % 2 == 0 else back)
+    return starts, neighbours, still
 
-        def work(begin: int, end: int, now=now, other=other, share=share) -> None:
+
+def _walked(
+    start: np.ndarray, starts: np.ndarray, neighbours: np.ndarray, still: np.ndarray, shares: list[float],
+    state: np.ndarray,
+) -> np.ndarray:  # fmt: skip
+    """Places after a step with each of some shares."""
+    now, other = start.copy(), np.empty_like(start)
+    for i, share in enumerate(shares):
+
+        def work(begin: int, end: int, now=now, other=other, share=np.float32(share)) -> None:
             _step(now, starts, neighbours, still, share, other, begin, end)
 
-        in_chunks(work, count, 100_000)
+        in_chunks(work, len(start), 100_000)
         check_here()
         state[DONE] = i + 1
         now, other = other, now
-    return start, now
+    return now

@@ -126,6 +126,9 @@ class Menus(QMenuBar):
             ("Density", "Y"),
             ("Wall", "A"),
             ("Overhang", "U"),
+            ("Stripes", "J"),
+            ("Curvature", "B"),
+            ("Relief", "Shift+B"),
         )
         self.looks = [
             self._action(view, name, lambda k=look: acts.viewport.set_look(k), keys, True)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QBuffer, QByteArray, QIODevice, QObject, Qt
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.state.session import Session
 from tinsnip.app.tools.pins import Pins
-from tinsnip.app.view.looks import LOOKS
+from tinsnip.app.view.looks import DEVIATION, LOOKS
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.job import OpenedJob
 from tinsnip.regions import Region
@@ -40,7 +40,7 @@ class Shown(QObject):
             "selections": {n: r.model_dump(mode="json") for n, r in self._session.selected.named.items()},
             "reference": self._session.references.key,
             "measured": self._viewport.readings.values(),
-            "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self._pins.pins],
+            "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self._pins.pins if pin.look == DEVIATION],
         }  # fmt: skip
 
     def picture(self) -> bytes | None:

@@ -14,8 +14,8 @@ from PySide6.QtCore import QObject, Signal
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
 from tinsnip.app.state.hiding import Plan, find_hidden, performer
 from tinsnip.app.state.judging import Judging
-from tinsnip.app.state.layering import Layering
 from tinsnip.app.state.known import Known, Measured
+from tinsnip.app.state.layering import Layering
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
 from tinsnip.app.state.preparing import Preparation

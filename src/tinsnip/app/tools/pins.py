@@ -1,4 +1,4 @@
-"""Pins: readings of the deviation, each at its point."""
+"""Pins: readings of what the look paints, each at its point."""
 
 from typing import NamedTuple
 
@@ -7,21 +7,24 @@ from PySide6.QtCore import QPointF, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from tinsnip.app.view.hand import Tool, View, draw_label
-from tinsnip.app.view.looks import DEVIATION
+from tinsnip.app.view.looks import CURVATURE, DEVIATION, RELIEF, STRIPES, WALL
 from tinsnip.app.widgets.theme import mono_font, px
 
 __all__ = ["Pin", "Pins"]
 
+_READ = DEVIATION, WALL, STRIPES, CURVATURE, RELIEF
+
 
 class Pin(NamedTuple):
-    """A reading pinned to a point of the surface."""
+    """A reading pinned to a point of the surface, and the look that it is of."""
 
     place: np.ndarray
     text: str
+    look: int = DEVIATION
 
 
 class Pins(Tool):
-    """A click on the part in the Deviation view reads a value and pins it there; a step takes the pins away."""
+    """A click on the part reads what the look paints, such as the deviation, and pins it; a step takes pins away."""
 
     name = "Readings"
     changed = Signal()
@@ -39,12 +42,19 @@ class Pins(Tool):
             self.update()
 
     def read_at(self, x: float, y: float) -> None:
-        """Read the deviation under a pixel, and pin it there."""
-        if self.view.look != DEVIATION or self.session.stand_in is not None:
+        """Read what is painted under a pixel, and pin it there."""
+        look = self.view.look
+        if look not in _READ or self.session.stand_in is not None:
             return
 
         def read(triangle: int, point: np.ndarray) -> None:
-            self.session.read_deviation(point, lambda value: self.add(Pin(point, f"{value:+.3f} mm")))
+            if look == DEVIATION:
+                self.session.read_deviation(point, lambda value: self.add(Pin(point, f"{value:+.3f} mm")))
+                return
+            text = self.view.paints.reading_at(triangle, point)
+            if text is not None:
+                self.pins = [pin for pin in self.pins if pin.look in (DEVIATION, look)]
+                self.add(Pin(point, text, look))
 
         self.view.pick(x, y, read)
 
@@ -63,7 +73,7 @@ class Pins(Tool):
 
     def draw(self, painter: QPainter) -> None:
         painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
-        for pin in self.pins:
+        for pin in (one for one in self.pins if one.look == self.view.look):
             x, y, _ = self.view.camera.project(pin.place)[0]
             painter.setPen(QPen(QColor("#1d2023"), 1))
             painter.drawLine(QPointF(x, y), QPointF(x + px(16), y - px(16)))

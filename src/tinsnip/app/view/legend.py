@@ -1,6 +1,6 @@
 """What the colours of the view mean: range and histogram of the deviation, shares of the provenance."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -12,7 +12,7 @@ from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey.deviation import FromRaw, share_within
 from tinsnip.words import at_most, millimetres, rounded_wide
 
-__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend"]
+__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "RangeBar"]
 
 _STOPS = (
     (0.0, "#a8451a"),
@@ -24,20 +24,34 @@ _STOPS = (
 _BINS = 48
 
 
-class _Scale(QWidget):
-    """The colour bar with the histogram beside it; its ends are dragged to set the range."""
+class RangeBar(QWidget):
+    """A colour bar with a histogram beside it; its ends are dragged to set the range.
+
+    Attributes
+    ----------
+    limit, reach : float
+        The value at which the colours end, and that up to which the bar goes.
+    counts : ndarray, shape (48,)
+        From -reach to reach.
+    stops : sequence of (float, str)
+        Colours from the top down.
+    told : callable
+        A value in words.
+    """
 
     dragged = Signal(float)
 
-    def __init__(self) -> None:
+    def __init__(self, name: str) -> None:
         super().__init__()
         self.limit = 0.1
         self.reach = 0.2
+        self.stops: Sequence[tuple[float, str]] = _STOPS
+        self.told: Callable[[float], str] = lambda value: f"{value:+.3g}" if value else "0"
         self.counts = np.zeros(_BINS)
         self._held = 0
         self.setMinimumSize(px(120), px(190))
         self.setMouseTracking(True)
-        self.setAccessibleName("Range of the deviation's colours; drag an end")
+        self.setAccessibleName(f"{name}; drag an end")
 
     def sizeHint(self) -> QSize:
         return QSize(px(130), px(200))
@@ -55,7 +69,7 @@ class _Scale(QWidget):
         )
         top, bottom = self.y_of(self.limit), self.y_of(-self.limit)
         gradient = QLinearGradient(0, top, 0, bottom)
-        for at, colour in _STOPS:
+        for at, colour in self.stops:
             gradient.setColorAt(at, QColor(colour))
         painter.fillRect(bar, QBrush(gradient))
         painter.setPen(QPen(QColor(20, 22, 24, 190), 1))
@@ -84,9 +98,7 @@ class _Scale(QWidget):
             painter.drawLine(QPointF(px(50), y), QPointF(bar.right(), y))
             painter.setPen(QColor("#f1eee8"))
             box = QRectF(0, y - px(8), px(48), px(16))
-            painter.drawText(
-                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{value:+.3g}" if value else "0"
-            )
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.told(value))
             if value:
                 painter.setBrush(QColor("#b4602a"))
                 painter.setPen(QPen(QColor("#fbf8f0"), 1))
@@ -131,7 +143,7 @@ class DeviationLegend(QFrame):
         self.against.currentIndexChanged.connect(lambda _: self.against_chosen.emit(self.against.currentData()))
         box.addWidget(self.against)
         self.show_references([], "")
-        self.scale = _Scale()
+        self.scale = RangeBar("Range of the deviation's colours")
         box.addWidget(self.scale, 1)
         row = QHBoxLayout()
         row.addWidget(QLabel("Range ±"))

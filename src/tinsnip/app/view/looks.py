@@ -3,6 +3,7 @@
 from importlib import resources
 
 __all__ = [
+    "CURVATURE",
     "DENSITY",
     "DEVIATION",
     "EDGES",
@@ -10,18 +11,23 @@ __all__ = [
     "OVERHANG",
     "PREVIEW",
     "PROVENANCE",
+    "RELIEF",
     "SCAN_COLOUR",
+    "STRIPES",
     "TEXTURE",
     "TIN",
+    "VALUED",
     "VOIDS",
     "WALL",
     "shader_source",
 ]
 
 TIN, SCAN_COLOUR, PROVENANCE, DEVIATION = range(4)
-PREVIEW, VOIDS, DENSITY, EDGES, WALL, OVERHANG, TEXTURE = range(4, 11)
-LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY, WALL, OVERHANG
+PREVIEW, VOIDS, DENSITY, EDGES, WALL, OVERHANG, TEXTURE, STRIPES, CURVATURE, RELIEF = range(4, 14)
+LOOKS = TIN, SCAN_COLOUR, PROVENANCE, DEVIATION, DENSITY, WALL, OVERHANG, STRIPES, CURVATURE, RELIEF
 """Ways to paint the surface."""
+VALUED = DEVIATION, DENSITY, WALL, CURVATURE, RELIEF
+"""Those that paint a number of each vertex."""
 
 
 def shader_source(name: str, **constants: int) -> str:

@@ -1,24 +1,26 @@
-"""What is worked out of the mesh alone and painted on it: the length of edges, the thickness of walls, overhang."""
+"""What is worked out of the mesh alone and painted on it: edges' lengths, walls, overhang, how the surface bends."""
 
 from dataclasses import replace
 from weakref import WeakValueDictionary
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer
+from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.texturing import ViewTexture, make_texture
 from tinsnip.app.view.legend import DensityLegend
-from tinsnip.app.view.looks import DENSITY, OVERHANG, SCAN_COLOUR, WALL
+from tinsnip.app.view.looks import CURVATURE, DENSITY, OVERHANG, RELIEF, SCAN_COLOUR, STRIPES, WALL
 from tinsnip.app.view.overlegend import OverhangLegend
 from tinsnip.app.view.scene import Scene
+from tinsnip.app.view.shapelegends import CurvatureLegend, ReliefLegend, StripesLegend, radius_told
 from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.wallegend import WallLegend
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_lengths
-from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.survey import Finding
+from tinsnip.survey.curvature import Curvature, curvature_of, relief_of
 from tinsnip.survey.overhang import BED_SHARE, Overhang, overhang_of
 from tinsnip.survey.walls import Walls, find_thin_walls, thin_places, walls_of
 from tinsnip.treat import Thicken
@@ -54,6 +56,14 @@ class Paints(QObject):
         self.over = OverhangLegend(view)
         self.over.angle_changed.connect(self._look_below)
         self.over.select_asked.connect(self._select_overhang)
+        self.stripes = StripesLegend(view)
+        self.stripes.changed.connect(self._light)
+        self.curvature, self.relief = CurvatureLegend(view), ReliefLegend(view)
+        self.curvature.kind_changed.connect(lambda: self._bent(*self._bends) if self._bends is not None else None)
+        for legend in (self.curvature, self.relief):
+            legend.limit_changed.connect(self._set_limit)
+        self._bends: tuple[Mesh, Curvature] | None = None
+        self._relief: tuple[Mesh, np.ndarray] | None = None
         self._asked: WeakValueDictionary[str, Surface] = WeakValueDictionary()
         self._last_texture: ViewTexture | None = None
         self._bring = QTimer(self, interval=0)
@@ -62,15 +72,14 @@ class Paints(QObject):
         session.job_left.connect(self._forget_textures)
 
     @property
-    def legends(self) -> tuple[DensityLegend, WallLegend, OverhangLegend]:
+    def legends(self) -> tuple[QWidget, ...]:
         """The legends, to be placed."""
-        return self.density, self.wall, self.over
+        return self.density, self.wall, self.over, self.stripes, self.curvature, self.relief
 
     def show(self, look: int) -> None:
         """Show the legend of a look."""
-        self.density.setVisible(look == DENSITY)
-        self.wall.setVisible(look == WALL)
-        self.over.setVisible(look == OVERHANG)
+        for legend, own in zip(self.legends, (DENSITY, WALL, OVERHANG, STRIPES, CURVATURE, RELIEF), strict=True):
+            legend.setVisible(look == own)
         if look != WALL:
             self._judge()
 
@@ -82,18 +91,75 @@ class Paints(QObject):
             self._look_below()
         if scene is not None and look == SCAN_COLOUR:
             self._ask_textures(scene)
-        if surface is None or look not in (DENSITY, WALL):
+        if look == STRIPES:
+            self._light()
+        if surface is None or look not in (DENSITY, WALL, CURVATURE, RELIEF):
             return
-        mesh = surface.buffers.mesh
+        mesh, behind = surface.buffers.mesh, self._session.tasks.behind
         if look == DENSITY:
-            self._session.tasks.behind("density", lambda progress: edge_lengths(mesh), lambda v: self._dense(mesh, v))
+            behind("density", lambda progress: edge_lengths(mesh), lambda lengths: self._dense(mesh, lengths))
+        elif look == WALL:
+            self.wall.show_working()
+            behind("walls", lambda progress: walls_of(mesh), lambda walls: self._walled(mesh, walls))
+        elif look == CURVATURE:
+            self.curvature.show_working()
+            behind("curvature", lambda progress: curvature_of(mesh), lambda bends: self._bent(mesh, bends))
+        else:
+            self.relief.show_working()
+            behind("relief", lambda progress: relief_of(mesh), lambda heights: self._risen(mesh, heights))
+
+    def reading_at(self, triangle: int, point: np.ndarray) -> str | None:
+        """What the present look paints at a point of the present mesh, in words; None where it paints no number."""
+        mesh, look = self._session.mesh, self._view.look
+        if mesh is None or self._session.stand_in is not None:
+            return None
+        corners = mesh.vertices[mesh.faces[triangle]]
+        if look == STRIPES:
+            normal = np.cross(corners[1] - corners[0], corners[2] - corners[0])
+            lean = np.degrees(np.arccos(np.clip(normal[2] / max(np.linalg.norm(normal), 1e-300), -1.0, 1.0)))
+            return f"{lean:.1f}° from upright"
+        known = {CURVATURE: self._bends, RELIEF: self._relief, WALL: self._walls}.get(look)
+        if known is None or known[0] is not mesh:
+            return None
+        shares = np.linalg.lstsq(np.vstack([(corners - point).T, np.ones(3)]), [0.0, 0.0, 0.0, 1.0], rcond=None)[0]
+        if look == CURVATURE:
+            kind = self.curvature.kind.currentData()
+            return radius_told(float(getattr(known[1], kind)[mesh.faces[triangle]] @ shares))
+        if look == RELIEF:
+            return f"{float(known[1][mesh.faces[triangle]] @ shares):+.4f} mm"
+        wall = float(known[1].rays[mesh.faces[triangle]] @ shares)
+        return f"{wall:.3f} mm thick" if np.isfinite(wall) else "nothing opposite"
+
+    def _light(self) -> None:
+        scene = self._view.scene
+        if scene is not None and self._view.look == STRIPES:
+            scene.stripes, scene.lamps_still = float(self.stripes.field.value()), self.stripes.still.isChecked()
+            scene.stage_done = 0
+            self._view.redraw()
+
+    def _set_limit(self) -> None:
+        """The range of what is painted has changed."""
+        legend = {CURVATURE: self.curvature, RELIEF: self.relief}.get(self._view.look)
+        if self._view.scene is not None and legend is not None:
+            self._view.scene.limit = max(legend.limit, 1e-30)
+            self._view.redraw()
+
+    def _bent(self, mesh: Mesh, bends: Curvature) -> None:
+        self._bends = mesh, bends
+        if self._view.scene is None or self._view.look != CURVATURE:
             return
+        values = getattr(bends, self.curvature.kind.currentData())
+        self.curvature.show_values(values, "Copper is round, petrol hollow.\nClick to read a radius.")
+        self._put(mesh, values, CURVATURE, again=True)
 
-        def work(progress: Progress) -> Walls:
-            return walls_of(mesh)
-
-        self.wall.show_working()
-        self._session.tasks.behind("walls", work, lambda walls: self._walled(mesh, walls))
+    def _risen(self, mesh: Mesh, heights: np.ndarray) -> None:
+        self._relief = mesh, heights
+        if self._view.scene is None or self._view.look != RELIEF:
+            return
+        self.relief.show_values(
+            heights, "Light stands out, dark lies back,\nof detail under some 9 edges.\nClick to read how much."
+        )
+        self._put(mesh, heights, RELIEF)
 
     def _ask_textures(self, scene: Scene) -> None:
         """Make the textures of what is shown ready beside the window, and bring them over bit by bit."""
@@ -164,10 +230,10 @@ class Paints(QObject):
         if self._overhang is not None and self._overhang[0] is self._session.mesh:
             self._session.selected.put(self._overhang[1].triangles)
 
-    def _put(self, mesh: Mesh, values: np.ndarray, look: int) -> None:
+    def _put(self, mesh: Mesh, values: np.ndarray, look: int, again: bool = False) -> None:
         scene = self._view.scene
         for one in (scene.level, scene.now):
-            if one is not None and one.buffers.mesh is mesh and one.values_of != look:
+            if one is not None and one.buffers.mesh is mesh and (again or one.values_of != look):
                 self._view.makeCurrent()
                 one.set_values(values, look)
         self._view.place_legends()

@@ -10,7 +10,6 @@ from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.layer import Layer
 from tinsnip.app.view.looks import (
-    DENSITY,
     DEVIATION,
     EDGES,
     LOOKS,
@@ -19,8 +18,8 @@ from tinsnip.app.view.looks import (
     SCAN_COLOUR,
     TEXTURE,
     TIN,
+    VALUED,
     VOIDS,
-    WALL,
     shader_source,
 )
 from tinsnip.app.view.surface import Surface
@@ -103,6 +102,7 @@ class Scene:
         self._late: Rect | None = None
         self.look = TIN
         self.limit = 1.0
+        self.stripes, self.lamps_still = 16.0, False
         self.shows = "now"
         self.wipe_at = 0.5
         self._waste: Waste | None = None
@@ -405,7 +405,7 @@ class Scene:
             and not (light and layer.surface.buffers.proxy is not None)
         ):
             look = TEXTURE
-        if look in (DEVIATION, DENSITY, WALL) and layer.surface.values_of != look:
+        if look in VALUED and layer.surface.values_of != look:
             look = TIN
         hatched = self.waste.kind if self.waste is not None and layer.is_now else 0
         if hatched == MARKS and not layer.surface.has_going:
@@ -437,6 +437,10 @@ class Scene:
             program["tint"].value = self._tint
         if "bed" in program:
             program["bed"].value = self.bed - float(origin[2])
+        if "to_lamps" in program:
+            lamps = np.eye(3) if not self.lamps_still else view.T / max(abs(np.linalg.det(view)) ** (1 / 3), 1e-300)
+            program["to_lamps"].write(np.ascontiguousarray(lamps.T, dtype=np.float32))
+            program["stripes"].value = self.stripes
         if "kinds" in program:
             program["kinds"].value = 0
         normal, offset = self.section or (np.zeros(3), 1.0)

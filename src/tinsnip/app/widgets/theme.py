@@ -199,6 +199,7 @@ QLabel#drop { background: rgba(243, 239, 230, 215); color: #1d1b17; border: 4px 
     font-weight: bold; font-size: 15px; }
 QFrame#legend { background: rgba(38, 41, 44, 225); border: 1px solid #5a6064; border-radius: 4px; }
 QFrame#legend QLabel { color: #f1eee8; background: transparent; }
+QFrame#legend QCheckBox { color: #f1eee8; background: transparent; }
 QFrame#legend QPushButton { background: #3a3f43; color: #ffffff; border: 1px solid #6a7074; border-radius: 3px;
     padding: 4px 8px; }
 QFrame#legend QPushButton:checked { background: #c6e83a; color: #1d2023; border-color: #1d2023; }

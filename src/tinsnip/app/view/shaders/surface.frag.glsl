@@ -2,7 +2,8 @@
 // Tin-grey or scan colour in front; backs unlit dark iron with dots; waste hatched; strays and voids marked
 // by pattern as well as colour.
 // LOOK: 0 tin, 1 scan colour, 2 provenance, 3 deviation, 4 a patch that is only previewed, 5 voids that shine
-// through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang, 10 scan colour by its texture. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
+// through the part, 6 density of the triangles, 7 their edges, 8 walls, 9 overhang, 10 scan colour by its texture,
+// 11 stripes of light, 12 curvature, 13 relief. WASTE: what a snip that is set up has for a body: 1 plane, 2 cylinder, 3 box, 4 outline, 5 triangles
 // that are told one by one; 0 none. FACETS: 1 for a coarse mesh, whose creases are lit as
 // they are and not as if they were round, 2 for a dense one of which only what was made is lit so. MARKED: 1 where triangles are selected. Each is a program of its own: a software renderer works every branch out
 // for every pixel.
@@ -34,7 +35,7 @@ uniform sampler2D places;  // where each triangle lies on the sheet, three texel
 uniform sampler2D sheet;   // all images above each other
 uniform sampler2D far;     // the same, smaller, for what is far off
 #endif
-#if LOOK == 3 || LOOK == 6 || LOOK == 8
+#if LOOK == 3 || LOOK == 6 || LOOK == 8 || LOOK >= 12
 in float deviation;
 in float unknown;
 #endif
@@ -44,6 +45,10 @@ in vec3 seen;
 #endif
 #if LOOK == 9
 uniform float bed;         // the height up to which it stands on the bed
+#endif
+#if LOOK == 11
+uniform mat3 to_lamps;     // from the view into the frame in which the lamps stand
+uniform float stripes;     // lamps from one side to the other
 #endif
 uniform vec4 clip;         // drawn where dot(clip.xyz, at) < clip.w only
 uniform bool is_cut;       // a section is looked at: backs are the inside of what is cut
@@ -118,7 +123,7 @@ vec3 made_pattern() {
     return hatch(9.0, 4.0) ? VIOLET : vec3(0.93, 0.88, 0.98);
 }
 
-#if LOOK == 3
+#if LOOK == 3 || LOOK == 12
 // Copper outward, petrol inward, pale at nought; lines at every half, dark outward and light inward.
 vec3 deviation_colour() {
     if (unknown > 0.5) return made_pattern();
@@ -216,6 +221,14 @@ vec3 overhang_colour() {
 }
 #endif
 
+#if LOOK == 13
+// Hollows dark and ridges light, as if soot had settled and been wiped off.
+vec3 relief_colour() {
+    float t = clamp(deviation / limit, -1.0, 1.0);
+    return t < 0.0 ? mix(vec3(0.62, 0.615, 0.60), vec3(0.13, 0.12, 0.11), -t) : mix(vec3(0.62, 0.615, 0.60), vec3(0.99, 0.975, 0.93), t);
+}
+#endif
+
 void main() {
     if (dot(clip.xyz, at) > clip.w) discard;
 #if LOOK == 7
@@ -249,7 +262,7 @@ void main() {
     vec3 base = texture_colour();
 #elif LOOK == 2
     vec3 base = provenance_colour();
-#elif LOOK == 3
+#elif LOOK == 3 || LOOK == 12
     vec3 base = deviation_colour();
 #elif LOOK == 6
     vec3 base = density_colour();
@@ -257,6 +270,8 @@ void main() {
     vec3 base = wall_colour();
 #elif LOOK == 9
     vec3 base = overhang_colour();
+#elif LOOK == 13
+    vec3 base = relief_colour();
 #elif LOOK == 4
     vec3 base = made_pattern();
 #else
@@ -284,6 +299,15 @@ void main() {
 #endif
     // what lies between normals that point apart is short: there the corners say nothing of the middle
     n = normalize(mix(own, n, smoothstep(0.88, 0.98, dot(own, facing))));
+#endif
+#if LOOK == 11
+    // long lamps side by side, as they are seen in the surface
+    float across = asin(clamp((to_lamps * reflect(vec3(0.0, 0.0, -1.0), n)).x, -1.0, 1.0)) / 3.14159265 * stripes;
+    float soft = clamp(fwidth(across), 0.02, 0.5);
+    base = mix(vec3(0.16, 0.17, 0.19), vec3(0.96, 0.95, 0.92), smoothstep(0.25 - soft, 0.25 + soft, abs(fract(across) - 0.5)));
+#if MARKED
+    if (own_mark == 1u) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
+#endif
 #endif
     float key = max(dot(n, KEY), 0.0);
     float fill = max(dot(n, FILL), 0.0);

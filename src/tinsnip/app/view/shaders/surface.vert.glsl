@@ -8,14 +8,14 @@ in vec4 normal;
 in vec4 colour;
 #endif
 in uint role;     // what the shell is
-#if LOOK == 3 || LOOK == 6 || LOOK == 8
-in float value;   // deviation from raw, mm; not a number: nothing to measure against
+#if LOOK == 3 || LOOK == 6 || LOOK == 8 || LOOK >= 12
+in float value;   // what the look paints, such as the deviation from raw, mm; not a number: nothing to measure against
 #endif
 out vec3 facing;
 #if LOOK == 1 || LOOK == 10
 out vec3 paint;
 #endif
-#if LOOK == 3 || LOOK == 6 || LOOK == 8
+#if LOOK == 3 || LOOK == 6 || LOOK == 8 || LOOK >= 12
 out float deviation;
 out float unknown;
 #endif
@@ -36,7 +36,7 @@ void main() {
 #if LOOK == 1 || LOOK == 10
     paint = colour.rgb;
 #endif
-#if LOOK == 3 || LOOK == 6 || LOOK == 8
+#if LOOK == 3 || LOOK == 6 || LOOK == 8 || LOOK >= 12
     unknown = isnan(value) ? 1.0 : isinf(value) ? -1.0 : 0.0;
     deviation = unknown != 0.0 ? 0.0 : value;
 #endif

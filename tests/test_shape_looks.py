@@ -1,0 +1,123 @@
+"""How a surface bends and what stands out of it: against what is known of shapes, and as it is looked at."""
+
+import unittest
+
+import numpy as np
+from PySide6.QtCore import Qt
+from scipy.spatial import cKDTree
+
+from tests import specimens
+from tests.hands import WindowTest
+from tinsnip.app.view.looks import CURVATURE, RELIEF, STRIPES
+from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import vertex_normals
+from tinsnip.survey.curvature import curvature_of, relief_of
+
+
+def torus_bends(points: np.ndarray, large: float, small: float) -> tuple[np.ndarray, np.ndarray]:
+    """Both main bendings of a torus about z (do Carmo, Differential geometry of curves and surfaces, 3-3)."""
+    out = (np.hypot(points[:, 0], points[:, 1]) - large) / small
+    return np.full(len(points), 1 / small), out / (large + small * out)
+
+
+class Bending(unittest.TestCase):
+    def test_spheres_tubes_and_rings_bend_as_they_do(self) -> None:
+        for size, at in ((1.0, 0.0), (1e-2, 500.0), (1e3, -1e5)):
+            ball = specimens.sphere(40.0 * size, 40).mesh
+            bends = curvature_of(ball.moved(ball.vertices + at))
+            for one in bends:
+                off = np.abs(one * (20.0 * size) - 1.0)
+                self.assertLess(np.median(off), 0.01)
+                self.assertLess(off.max(), 0.1)
+            inside_out = curvature_of(Mesh(ball.vertices, ball.faces[:, ::-1]))
+            np.testing.assert_allclose(inside_out.largest, -1 / (20.0 * size), rtol=0.1)
+
+    def test_a_ring_round_about(self) -> None:
+        whole = specimens.torus(40.0, 100)
+        points = whole.mesh.vertices
+        round_z = np.hypot(points[:, 0], points[:, 1])
+        large, small = 0.5 * (round_z.max() + round_z.min()), 0.5 * (round_z.max() - round_z.min())
+        one, other = torus_bends(points, large, small)
+        for noise, most in ((0.0, 0.03), (0.002, 0.25)):
+            rough = points + noise * np.random.default_rng(0).normal(size=points.shape)
+            bends = curvature_of(whole.mesh.moved(rough))
+            np.testing.assert_allclose(bends.mean, 0.5 * (one + other), atol=most / small)
+            np.testing.assert_allclose(bends.largest, one, atol=2 * most / small)
+
+    def test_relief_is_told_and_the_form_is_not(self) -> None:
+        """Letters of 0.1 mm on a ball of 20 mm, by how far each vertex lies off the ball."""
+        ball = specimens.sphere(40.0, 60).mesh
+        way = vertex_normals(ball.vertices, ball.faces).astype(float)
+        centres = ball.vertices[::900]
+        near = cKDTree(centres).query(ball.vertices)[0]
+        height = np.where(near < 1.2, 0.1, 0.0)
+        told = relief_of(ball.moved(ball.vertices + height[:, None] * way))
+        self.assertLess(np.abs(relief_of(ball)).max(), 0.03)
+        self.assertLess(np.abs(told[near > 8.0]).max(), 0.03)
+        self.assertGreater(np.median(told[near < 0.5]), 0.035)
+        self.assertLess(np.median(relief_of(ball.moved(ball.vertices - height[:, None] * way))[near < 0.5]), -0.035)
+
+    def test_any_mesh(self) -> None:
+        soup = Mesh(np.array([[0, 0, 0], [1, 0, 0], [1, 0, 0], [2, 0, 0.0]]), [[0, 1, 2], [0, 1, 3], [0, 1, 1]])
+        for mesh in (soup, Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int)), specimens.sphere(1.0, 3).mesh):
+            for values in (*curvature_of(mesh), relief_of(mesh)):
+                self.assertTrue(np.isfinite(values).all())
+                self.assertEqual(values.shape, (len(mesh.vertices),))
+
+
+class InTheWindow(WindowTest):
+    def spread(self) -> float:
+        """How much the middle of the view differs in brightness."""
+        height, width, _ = self.picture().shape
+        middle = self.picture()[height // 3 : 2 * height // 3, width // 3 : 2 * width // 3].astype(float)
+        return float(middle.mean(axis=2).std())
+
+    def test_painted_read_and_changed(self) -> None:
+        ball = specimens.sphere(40.0, 50).mesh
+        way = vertex_normals(ball.vertices, ball.faces).astype(float)
+        height = 0.15 * np.sign(np.cos(1.6 * ball.vertices).prod(axis=1))  # the same from each side
+        self.put_up(ball.moved(ball.vertices + height[:, None] * way))
+        view, paints, middle = self.view, self.view.paints, (self.view.width() // 2, self.view.height() // 2)
+        plain = self.spread()
+        self.key(Qt.Key.Key_J)
+        self.settle()
+        self.assertEqual((view.look, paints.stripes.isVisible()), (STRIPES, True))
+        self.assertGreater(self.spread(), 2 * plain)
+        before = self.picture()
+        paints.stripes.field.setValue(40)
+        self.settle()
+        self.assertGreater((np.abs(self.picture() - before).max(axis=2) > 60).mean(), 0.02)
+        # lamps that stand with the part turn with it: what is seen from the side is another picture
+        for still in (False, True):
+            paints.stripes.still.setChecked(still)
+            view.look_from(0, 0)
+            self.settle()
+            front = self.picture()
+            view.look_from(90, 0)
+            self.settle()
+            self.assertEqual((np.abs(self.picture() - front).max(axis=2) > 60).mean() > 0.1, still)
+        self.click(view, *middle)
+        self.wait_for(lambda: len(self.window.pins.pins) == 1)
+        self.assertIn("° from upright", self.window.pins.pins[0].text)
+        self.key(Qt.Key.Key_B)
+        self.wait_for(lambda: view.scene.now.values_of == CURVATURE)
+        self.assertTrue(paints.curvature.isVisible() and not paints.stripes.isVisible())
+        paints.curvature.kind.setCurrentIndex(paints.curvature.kind.findData("mean"))
+        paints.curvature.field.setValue(5.0)
+        self.assertAlmostEqual(view.scene.limit, 0.2, places=6)
+        self.settle()
+        self.click(view, *middle)
+        self.wait_for(lambda: len(self.window.pins.pins) == 1 and self.window.pins.pins[0].look == CURVATURE)
+        self.assertRegex(self.window.pins.pins[0].text, r"^(flat|R [\d.e+]+ mm, (round|hollow))$")
+        self.key(Qt.Key.Key_B, Qt.KeyboardModifier.ShiftModifier)
+        self.wait_for(lambda: view.scene.now.values_of == RELIEF)
+        self.settle()
+        self.assertTrue(paints.relief.isVisible())
+        self.assertGreater(self.spread(), 2 * plain)
+        self.click(view, *middle)
+        self.wait_for(lambda: len(self.window.pins.pins) == 1 and self.window.pins.pins[0].look == RELIEF)
+        self.assertTrue(0.01 < abs(float(self.window.pins.pins[0].text.split()[0])) < 0.3)
+
+
+if __name__ == "__main__":
+    unittest.main()
