@@ -44,6 +44,8 @@ class WholeJob(WindowTest):
         raw = demo_file("pump-cover", 90_000, Path(self.folder.name))
         self.open(raw)
         self.assertTrue(self.window.first_look.isVisible())
+        self.wait_for(lambda: "noise …" not in self.window.first_look.found.text())
+        self.assertRegex(self.window.first_look.found.text(), r"noise 0\.0\d+ mm")
         self.key(Qt.Key.Key_Escape)
         self.assertFalse(self.window.first_look.isVisible())
         self.assertGreater(self.covered(), 0.08)

@@ -6,13 +6,13 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.evening import evened
 from tinsnip.mesh.measures import spread_by_area, triangle_areas, vertex_normals
-from tinsnip.mesh.remembered import remembered
+from tinsnip.mesh.remembered import is_known, remembered
 from tinsnip.progress import check_here, polled_here
 from tinsnip.space.registration import SAMPLES, Surface, ways_at
 from tinsnip.space.tree import build_tree
 from tinsnip.survey.bed import beds_of, triangles_on
 
-__all__ = ["surface_of", "surface_without_bed"]
+__all__ = ["noise_of", "surface_of", "surface_without_bed"]
 
 _PASSES = 10
 """By which noise of a fifth of an edge becomes one of a twentieth; with more, narrow ribs give way."""
@@ -66,15 +66,29 @@ def _binding(points: np.ndarray, ways: np.ndarray) -> np.ndarray:
     return (((rows @ axes[:, held]) ** 2) / values[held]).sum(axis=1)
 
 
+def _evened_out(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, float]:
+    """Where vertices are without noise, the normals there, and the noise as a standard deviation, mm."""
+    before, after = evened(mesh, _PASSES, 0.5, None, polled_here())
+    vertices = mesh.vertices + (after - before)
+    normals = vertex_normals(vertices, mesh.faces)
+    off = np.abs(((after - before) * normals).sum(axis=1))
+    return vertices, normals, 1.4826 * float(np.median(off[off > 0])) if off.any() else 0.0
+
+
+@remembered
+def noise_of(mesh: Mesh) -> float:
+    """The noise of a scan: how far its vertices lie off the surface as it runs on, as a standard deviation, mm.
+
+    By the median, so that edges and spikes do not count; what is smaller than some edges and meant counts as noise.
+    """
+    return surface_of(mesh).noise if is_known(mesh, surface_of) else _evened_out(mesh)[2]
+
+
 @remembered
 def surface_of(mesh: Mesh) -> Surface:
     """A mesh made ready to be laid on another, or another on it; of one without area it has no points."""
     faces = mesh.faces
-    before, after = evened(mesh, _PASSES, 0.5, None, polled_here())
-    vertices = mesh.vertices + (after - before)
-    normals = vertex_normals(vertices, faces)
-    off = np.abs(((after - before) * normals).sum(axis=1))
-    noise = 1.4826 * float(np.median(off[off > 0])) if off.any() else 0.0
+    vertices, normals, noise = _evened_out(mesh)
     spare = np.empty_like(normals)
     for _ in range(_ROUNDS):
         _even_out(faces, normals, spare)

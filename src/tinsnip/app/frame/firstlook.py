@@ -2,7 +2,7 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
@@ -10,8 +10,10 @@ from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
 from tinsnip.formats import UNITS
 from tinsnip.job import Open, Rename, SetUnit
+from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_spread
-from tinsnip.words import counted, grouped, lengths
+from tinsnip.survey.surfaces import noise_of
+from tinsnip.words import counted, grouped, lengths, millimetres
 
 __all__ = ["FirstLook"]
 
@@ -113,6 +115,7 @@ class FirstLook(QFrame):
         self.keep.setObjectName("democard")
         self.keep.clicked.connect(self.hide)
         box.addWidget(self.keep)
+        self._noise: tuple[Mesh, float] | None = None
         session.examined.connect(self.refresh)
         session.mesh_changed.connect(self.refresh)
         self.hide()
@@ -126,6 +129,23 @@ class FirstLook(QFrame):
         """Whether the part is still as it came, but for its unit and name."""
         job = self.session.job
         return all(isinstance(step.action, Open | SetUnit | Rename) for step in job.log[: job.cursor])
+
+    def _noise_told(self, mesh: Mesh) -> str:
+        """The scan's noise, which is measured beside the window while the card is there."""
+        if self._noise is not None and self._noise[0] is mesh:
+            return f"{millimetres(self._noise[1])} mm"
+        if self.isVisible():
+
+            def take(noise: float) -> None:
+                self._noise = mesh, noise
+                self.refresh()
+
+            self.session.tasks.latest("noise of the scan", lambda progress: noise_of(mesh), take)
+        return "…"
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.refresh()
 
     def refresh(self) -> None:
         """Show what is known."""
@@ -153,6 +173,7 @@ class FirstLook(QFrame):
             f"{counted(counts['shells'], 'shell')}, {'with' if mesh.colour is not None else 'without'} colour",
             f"{counted(counts['holes'], 'hole')}, {counted(counts['rims'], 'rim')}",
             f"{counted(found.tangles.total, 'tangle')}",
+            f"noise {self._noise_told(mesh)}",
         ]
         self.found.setText(" · ".join(words) + "".join(f"\n{note}" for note in scan.notes))
         steps = ["weld the seams"] if found.seams else []  # before it is welded, what hangs together looks like strays

@@ -10,7 +10,7 @@ from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
-from tinsnip.survey.surfaces import surface_of
+from tinsnip.survey.surfaces import noise_of
 from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, Weld
 from tinsnip.treat.shape.brushes import BRUSHES
 from tinsnip.words import counted, grouped, millimetres, rounded_up
@@ -236,7 +236,7 @@ class SurfaceTray(PartedTray):
                 self.noise.setText(f"{millimetres(noise)} mm")
                 self.most.setValue(rounded_up(_NOISES * noise))
 
-        self.session.tasks.behind("noise", lambda progress: surface_of(mesh).noise, take)
+        self.session.tasks.behind("noise", lambda progress: noise_of(mesh), take)
 
 
 def _state(session: Session) -> tuple[str, int | None]:
