@@ -81,7 +81,7 @@ class WindowTest(unittest.TestCase):
     def close_window(self) -> None:
         """Close the window, and let what is unsaved go."""
         if self.window.saving.unsaved and self.window.isVisible():
-            self.answer_question("Let go")
+            self.answer_question("Do not save")
         self.window.close()
         self.wait_idle()
 
@@ -211,7 +211,7 @@ class WindowTest(unittest.TestCase):
     def open(self, path: Path) -> None:
         self.answer_dialog(path)
         if self.window.saving.unsaved:
-            self.answer_question("Let go")
+            self.answer_question("Do not save")
         self.key(Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
         self.come_back()
         self.assertIsNotNone(self.session.mesh, f"nothing opened; the window says: {self.window.notice.text()!r}")

@@ -224,7 +224,7 @@ class Keys(WindowTest):
         trim = self.window.tray("Trim")
         self.key(Qt.Key.Key_Escape)
         self.assertEqual((self.session.station, trim.plan, self.view.scene.waste), ("Trim", None, None))
-        self.assertEqual((trim.goes.text(), trim.copper.text()), ("–", "Set a plane up"))
+        self.assertEqual((trim.goes.text(), trim.copper.text()), ("–", "Place the plane"))
         self.key(Qt.Key.Key_Return)  # sets one up, and cuts only when asked again
         self.assertIsNotNone(trim.plan)
         self.assertEqual(len(self.session.mesh.faces), faces)

@@ -92,9 +92,9 @@ class Losing(WindowTest):
         def stay() -> None:
             box = QApplication.activeModalWidget()
             buttons = {b.text().replace("&", ""): b for b in box.buttons()} if isinstance(box, QMessageBox) else {}
-            if "Stay" in buttons:
+            if "Cancel" in buttons:
                 asked.append(box.text())
-                QTest.mouseClick(buttons["Stay"], Qt.MouseButton.LeftButton)
+                QTest.mouseClick(buttons["Cancel"], Qt.MouseButton.LeftButton)
 
         timer = QTimer(interval=50)
         timer.timeout.connect(stay)
@@ -146,7 +146,7 @@ class Losing(WindowTest):
             self.assertEqual((self.session.job.cursor, self.session.mesh), (cursor, mesh))
         self.window.opening.open([self.other])
         self.assertIn(f"opening {self.other.name} follows", self.window.notice.text())
-        self.answer_question("Let go")
+        self.answer_question("Do not save")
         gate.set()
         self.wait_for(lambda: self.session.mesh is not mesh)
         self.assertEqual(self.session.job.piece.name, self.other.name)
@@ -166,14 +166,14 @@ class Losing(WindowTest):
         with mock.patch.object(module, "write_pieces", slowly):
             self.session.export(Writing(out))
             self.wait_thread(begun)
-            self.answer_question("Stay")
+            self.answer_question("Go on working")
             self.window.close()
             self.assertTrue(self.window.isVisible())
             self.answer_question("Finish it, then quit")
             self.window.close()
             self.assertTrue(self.window.isVisible())
             self.assertFalse(out.exists())
-            self.answer_question("Let go")  # what is not saved is asked about once it is written
+            self.answer_question("Do not save")  # what is not saved is asked about once it is written
             gate.set()
             self.wait_for(lambda: not self.window.isVisible())
             self.assertEqual(len(read_scan(out).mesh.faces), len(self.session.mesh.faces))

@@ -169,7 +169,7 @@ class InTheWindow(WindowTest):
         self.click(self.bar.buttons["Grow"])
         self.rest()
         self.assertGreater(self.selected.count, first)
-        self.click(self.bar.buttons["Back"])
+        self.click(self.bar.buttons["Previous"])
         self.assertTrue((self.selected.triangles == chosen).all())
         self.assertEqual(len(self.session.job.log), 1)
         # a stroke that is left with Esc had not been

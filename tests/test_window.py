@@ -278,7 +278,7 @@ class Intake(WindowTest):
         bad.write_bytes(b"ply\nformat ascii 1.0\nelement vertex 5\n")
         job = self.session.job
         self.answer_question("Open as a new job")
-        self.answer_question("Let go")
+        self.answer_question("Do not save")
         self.drop([other, bad])
         self.come_back()
         self.assertIs(self.session.job, job)

@@ -89,11 +89,11 @@ class Saved(JobTest):
         mesh = self.session.mesh
         other = Path(self.folder.name) / "ball.stl"
         write_mesh(specimens.sphere(20.0, 12).mesh, other)
-        self.answer_question("Stay")
+        self.answer_question("Cancel")
         self.window.opening.open([other])
         self.settle()
         self.assertIs(self.session.mesh, mesh)
-        self.answer_question("Stay")
+        self.answer_question("Cancel")
         self.window.close()
         self.settle()
         self.assertTrue(self.window.isVisible())
@@ -163,7 +163,7 @@ class Saved(JobTest):
         self.assertEqual([b.accessibleName() for b in cards], ["Job work.snipjob"])
         self.assertEqual(cards[0].icon().actualSize(cards[0].iconSize()).width(), 96)
         self.assertIn("2 steps", cards[0].text())
-        self.answer_question("Let go")  # two steps were undone since
+        self.answer_question("Do not save")  # two steps were undone since
         self.click(cards[0])
         self.wait_for(lambda: self.session.mesh is not None)
         self.assertEqual(self.job.cursor, 2)
@@ -224,7 +224,7 @@ class LeftOver(JobTest):
         self.answer_question("Keep it")
         card._ask_to_let_go(one)
         self.assertTrue(older.exists())
-        self.answer_question("Let go")
+        self.answer_question("Throw away")
         card._ask_to_let_go(one)
         self.settle()
         self.assertFalse(older.exists())

@@ -101,7 +101,7 @@ class Cards(QObject):
     def _offer_left_overs(self, jobs: list[LeftOver]) -> None:
         """Show the jobs that can be gone on with; where something is open already, only say that there are some."""
         if jobs and (self._session.mesh is not None or self._session.tasks.busy is not None):
-            self._say(f"{counted(len(jobs), 'unfinished job')} can be gone on with: see the Job menu", True)
+            self._say(f"{counted(len(jobs), 'unfinished job')} can be opened again: see the Job menu", True)
         else:
             self._list_left_overs(jobs)
 

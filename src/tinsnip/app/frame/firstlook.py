@@ -111,7 +111,7 @@ class FirstLook(QFrame):
         self.needs.setWordWrap(True)
         self.needs.setObjectName("muted")
         box.addWidget(self.needs)
-        self.keep = Button("Keep as it is    Esc")
+        self.keep = Button("The size is right    Esc")
         self.keep.setObjectName("democard")
         self.keep.clicked.connect(self.hide)
         box.addWidget(self.keep)

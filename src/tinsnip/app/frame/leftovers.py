@@ -86,7 +86,7 @@ class LeftOvers(QFrame):
             gone.deleteLater()
         whole = sum(not one.trouble for one in jobs)
         beyond = f", {len(jobs) - whole} cannot be read" if whole < len(jobs) else ""
-        self.title.setText(f"{counted(whole, 'job')} can be gone on with{beyond}")
+        self.title.setText(f"{counted(whole, 'job')} not finished{beyond}")
         for one in jobs[:_MOST]:
             self._rows.addWidget(self._row(one))
         self.more.setText(f"and {len(jobs) - _MOST} older" if len(jobs) > _MOST else "")
@@ -128,16 +128,16 @@ class LeftOvers(QFrame):
         go.setAccessibleName(f"Go on with {one.name}")
         go.setEnabled(not one.trouble)
         go.clicked.connect(lambda: self.open_asked.emit(one))
-        drop = Button("Let go…")
+        drop = Button("Throw away…")
         drop.setObjectName("plain")
-        drop.setAccessibleName(f"Let {one.name} go")
+        drop.setAccessibleName(f"Throw {one.name} away")
         drop.clicked.connect(lambda: self._ask_to_let_go(one))
         box.addWidget(go)
         box.addWidget(drop)
         return row
 
     def _ask_to_let_go(self, one: LeftOver) -> None:
-        text = f"Let {one.name} go, with its {counted(one.steps, 'step')}?"
+        text = f"Throw {one.name} away, with its {counted(one.steps, 'step')}?"
         about = "It cannot be brought back. Files that were saved or exported stay."
-        if ask(self.window(), "Let go", text, about, ("Let go", "Keep it"), "Keep it", "Keep it") == "Let go":
+        if ask(self.window(), "Throw away", text, about, ("Throw away", "Keep it"), "Keep it", "Keep it") == "Throw away":
             self.let_go_asked.emit(one)

@@ -194,6 +194,6 @@ class LogList(QListWidget):
         if not isinstance(step.action, Open):
             what = "Switch off" if step.enabled else "Switch on"
             menu.addAction(f"{what}    Space", lambda: self.editing.set_enabled(row, not step.enabled))
-            menu.addAction("Do it earlier    Alt+Up", lambda: self.editing.move(row, -1))
-            menu.addAction("Do it later    Alt+Down", lambda: self.editing.move(row, 1))
+            menu.addAction("Move it up    Alt+Up", lambda: self.editing.move(row, -1))
+            menu.addAction("Move it down    Alt+Down", lambda: self.editing.move(row, 1))
         menu.exec(self.viewport().mapToGlobal(place))

@@ -128,7 +128,7 @@ class Opening(QObject):
         if left:
             lines = "\n".join(f"• {line}" for line in left)
             text = f"{counted(len(left), 'step')} cannot be a rule for another scan, and will be left out:"
-            if ask(self._parent, "The log as a routine", text, lines, ("Save", "Stay"), "Save", "Stay") != "Save":
+            if ask(self._parent, "The log as a routine", text, lines, ("Save", "Cancel"), "Save", "Cancel") != "Save":
                 return
         folder = folder_for(piece.scan.path, self._settings.export_folder)
         suggested = Path(folder) / f"{bare_name(piece.name)}-routine.json"
@@ -165,10 +165,10 @@ class Opening(QObject):
         count = self._saving.unsaved
         text = f"{counted(count, 'step')} of {self._saving.name} {'is' if count == 1 else 'are'} not saved."
         about = "What is let go cannot be brought back."
-        answer = ask(self._parent, "Not saved", text, about, ("Save", "Let go", "Stay"), "Save", "Stay")
+        answer = ask(self._parent, "Not saved", text, about, ("Save", "Do not save", "Cancel"), "Save", "Cancel")
         if answer == "Save":
             self.save(then)
-        elif answer == "Let go":
+        elif answer == "Do not save":
             then()
 
     # ---- what was opened lately

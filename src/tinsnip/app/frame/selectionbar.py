@@ -52,7 +52,7 @@ class SelectionBar(QFrame):
             ("Grow", "", "One row of triangles more", lambda: self._work(grown)),
             ("Shrink", "", "One row of triangles less", lambda: self._work(shrunk)),
             ("Invert", "", "All others instead", lambda: self._work(lambda mesh, chosen: ~chosen)),
-            ("Back", "", "As it was selected before; the log is not touched", session.selected.go_back),
+            ("Previous", "", "As it was selected before; the log is not touched", session.selected.go_back),
             ("Hide", "H", "What is selected is not shown, and nothing may delete or move it", self.hide_selection),
             ("Piece", "", "Make a piece of its own of what is selected", self.extract),
             ("Delete", "Del", "What is selected goes", self.delete),
@@ -77,7 +77,7 @@ class SelectionBar(QFrame):
         """Stand between scale bar and dial, which take so many pixels; above them where there is too little room."""
         view = self._viewport
         some = self._session.selected.count > 0
-        for name in ("Grow", "Shrink", "Invert", "Back", "Piece", "None"):
+        for name in ("Grow", "Shrink", "Invert", "Previous", "Piece", "None"):
             self.buttons[name].setVisible(some and view.width() > px(600))
         self.adjustSize()
         room = view.width() - dial - scale
@@ -91,7 +91,7 @@ class SelectionBar(QFrame):
         self.setVisible(some or hidden)
         for name, button in self.buttons.items():
             button.setVisible(hidden if name == "Show all" else some)
-        self.buttons["Back"].setEnabled(selected.can_go_back)
+        self.buttons["Previous"].setEnabled(selected.can_go_back)
         self._session.selected.places = None
         self._tell()
         self._later.start()

@@ -545,7 +545,7 @@ class Window(QMainWindow):
 
     def _may_stop_batch(self) -> bool:
         """Whether scans that are being worked on may be left; what is done of them stays done."""
-        go, stay = "Stop it and quit", "Stay"
+        go, stay = "Stop it and quit", "Go on working"
         text = "Scans are being worked on by a routine."
         if (
             ask(self, "Many scans", text, "What is done stays; the rest can go on later.", (go, stay), stay, stay)
@@ -558,7 +558,7 @@ class Window(QMainWindow):
     def _ask_about_work(self) -> None:
         """The window is to be closed while something is being done or written."""
         tasks = self.session.tasks
-        wait, cancel, stay = "Finish it, then quit", "Cancel it and quit", "Stay"
+        wait, cancel, stay = "Finish it, then quit", "Cancel it and quit", "Go on working"
         about = "Cancelled, nothing of it is left behind."
         answer = ask(self, "Quit", f"{tasks.title} is still going on.", about, (wait, cancel, stay), wait, stay)
         if answer == stay:

@@ -112,7 +112,7 @@ class ReduceTray(Tray):
         self.radius = NumberField("Radius of a held area", 0.001, 1e5, 2, "mm", 1)
         self.radius.setMinimumWidth(px(80))
         self.belong(self.hold_button, self.radius)
-        self.release_button = Button("Let go")
+        self.release_button = Button("Hold none")
         self.release_button.setAccessibleName("Let go of the held areas")
         self.release_button.clicked.connect(lambda: self.session.hold(None))
         self.row(self.hold_button, self.radius, self.release_button).setStretch(1, 1)

@@ -230,7 +230,7 @@ class StraightSection(_LeaningSection):
 
     name, short, picture = "Straight snip", "Straight", "straight"
     makes = SnipTool
-    set_up_text = "Set a plane up"
+    set_up_text = "Place the plane"
 
     def build(self) -> None:
         self.add_axes()
@@ -299,7 +299,7 @@ class RoundSection(_LeaningSection):
     name, short, picture = "Round snip", "Round", "round"
     makes = RoundTool
     body = "cylinder"
-    set_up_text = "Set a cylinder up"
+    set_up_text = "Place the cylinder"
     along = "Along"
     axis_about = "Axis along"
 
@@ -363,7 +363,7 @@ class BoxSection(SnipSection):
     name, short, picture = "Box snip", "Box", "box"
     makes = BoxTool
     body = "box"
-    set_up_text = "Set a box up"
+    set_up_text = "Place the box"
 
     def build(self) -> None:
         self.around = self.button("Round the selection", self.take_selection)

@@ -55,7 +55,7 @@ class SolidTray(PartedTray, PreviewTray):
         self.proposal = part.warning()
         self.to_recast = part.button("See what a recast would do", lambda: self.choose("Recast"))
         self.form = part.drop_down("Walls", {"straight": "straight", "flared": "flared", "stepped": "stepped"})
-        self.auto = part.tick("as thin as can be")
+        self.auto = part.tick("no deeper than the rim needs")
         self.auto.setChecked(True)
         self.depth = part.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
         self.depth.setValue(2.0)

@@ -49,7 +49,7 @@ class PlaceSolid(BoxTool):
         Option("Depth", "depth", 10.0, (1e-3, 1e6), "mm"),
         Option("Height", "height", 10.0, (1e-3, 1e6), "mm"),
     )
-    act_text = "Do it"
+    act_text = "Join or cut it"
     plan: SolidPlan | None
 
     def hint(self) -> str:
