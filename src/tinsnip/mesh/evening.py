@@ -151,9 +151,9 @@ def _walked(
 ) -> np.ndarray:  # fmt: skip
     """Places after a step with each of some shares."""
     now, other = start.copy(), np.empty_like(start)
-    for i, share in enumerate(shares):
+    for i, part in enumerate(np.array(shares, dtype=np.float32)):
 
-        def work(begin: int, end: int, now=now, other=other, share=np.float32(share)) -> None:
+        def work(begin: int, end: int, now=now, other=other, share=part) -> None:
             _step(now, starts, neighbours, still, share, other, begin, end)
 
         in_chunks(work, len(start), 100_000)

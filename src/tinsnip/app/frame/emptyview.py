@@ -33,6 +33,7 @@ class EmptyView(QFrame):
     open_asked = Signal()
     demo_asked = Signal(object)
     recent_asked = Signal(object)
+    walk_asked = Signal()
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -61,7 +62,13 @@ class EmptyView(QFrame):
             button.setObjectName("democard")
             button.clicked.connect(lambda _=False, demo=demo: self.demo_asked.emit(demo))
             demos.addWidget(button)
+            if demo == next(iter(DEMOS)):
+                self.first_demo = button
         box.addLayout(demos)
+        walk = Button("For the first time? A walk through a whole job, in nine steps")
+        walk.setObjectName("democard")
+        walk.clicked.connect(lambda: self.walk_asked.emit())
+        box.addWidget(walk)
         self.preparing = QProgressBar()
         self.preparing.hide()
         box.addWidget(self.preparing)

@@ -139,5 +139,6 @@ class LeftOvers(QFrame):
     def _ask_to_let_go(self, one: LeftOver) -> None:
         text = f"Throw {one.name} away, with its {counted(one.steps, 'step')}?"
         about = "It cannot be brought back. Files that were saved or exported stay."
-        if ask(self.window(), "Throw away", text, about, ("Throw away", "Keep it"), "Keep it", "Keep it") == "Throw away":
+        drop, keep = "Throw away", "Keep it"
+        if ask(self.window(), drop, text, about, (drop, keep), keep, keep) == drop:
             self.let_go_asked.emit(one)

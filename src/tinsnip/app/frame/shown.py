@@ -40,7 +40,7 @@ class Shown(QObject):
             "selections": {n: r.model_dump(mode="json") for n, r in self._session.selected.named.items()},
             "reference": self._session.references.key,
             "measured": self._viewport.readings.values(),
-            "readings": [{"place": pin.place.tolist(), "text": pin.text} for pin in self._pins.pins if pin.look == DEVIATION],
+            "readings": [{"place": p.place.tolist(), "text": p.text} for p in self._pins.pins if p.look == DEVIATION],
         }  # fmt: skip
 
     def picture(self) -> bytes | None:

@@ -34,6 +34,7 @@ from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
 from tinsnip.app.frame.toolmenu import tool_menu
 from tinsnip.app.frame.viewrow import ViewRow
+from tinsnip.app.frame.walk import Walk
 from tinsnip.app.state.crossingwatch import CrossingWatch
 from tinsnip.app.state.editing import Editing, Halt
 from tinsnip.app.state.saving import Saving
@@ -104,6 +105,8 @@ class Window(QMainWindow):
         self._closing = False
         self._had_focus: QWidget | None = None
         self.batch: BatchPage | None = None
+        self.walk = Walk(self)
+        self.cards.empty.walk_asked.connect(self.start_walk)
         self._connect()
         self._watch = CrossingWatch(self.session)
         polish_again(self.stack)
@@ -295,6 +298,10 @@ class Window(QMainWindow):
     def show_help(self) -> None:
         """Show all keys and gestures."""
         HelpSheet(self.menus.groups, self.settings, self).exec()
+
+    def start_walk(self) -> None:
+        """Begin the walk through a whole job, or go on with it."""
+        self.walk.start()
 
     def show_batch(self) -> None:
         """Show the page on which a routine works on many scans."""

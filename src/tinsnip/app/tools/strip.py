@@ -67,7 +67,10 @@ class LayStrip(_TwoPlaces):
 
     name = "Lay a strip"
     picture, short = "strip", "Strip"
-    hints = "Click near the edge where the strip begins; width 0 means as wide as five edges", "Click near the edge where it ends"
+    hints = (
+        "Click near the edge where the strip begins; width 0 means as wide as five edges",
+        "Click near the edge where it ends",
+    )
     options = (Option("Strip width", "width", 0.0, (0.0, 1000.0), "mm"),)
 
     def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
