@@ -6,16 +6,21 @@ the text for the XML parser.
 """
 
 import re
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 
 from tinsnip.formats.numbers import GOOD, parse_number, parse_whole
 from tinsnip.kernels import kernel
+from tinsnip.threads import cores
 
 __all__ = ["MeshBlock", "take_blocks"]
 
-_BLOCK = re.compile(rb"<mesh>\s*<vertices>(.*?)</vertices>\s*<triangles>(.*?)</triangles>\s*</mesh>", re.DOTALL)
+_BEGIN = re.compile(rb"<mesh>\s*<vertices>")
+_MIDDLE = re.compile(rb"</vertices>\s*<triangles>")
+_END = re.compile(rb"</triangles>\s*</mesh>")
 
 
 class MeshBlock(NamedTuple):
@@ -150,15 +155,50 @@ def take_blocks(text: bytes) -> tuple[bytes, dict[int, MeshBlock]]:
     """
     blocks: dict[int, MeshBlock] = {}
     pieces, done = [], 0
-    if b"<!" in text or b"<mesh>" not in text:  # comments, sections or declarations: left to the parser
-        return text, blocks
-    for number, found in enumerate(_BLOCK.finditer(text)):
-        raw = [np.frombuffer(text, np.uint8, end - begin, begin) for begin, end in (found.span(1), found.span(2))]
-        vertices = np.empty((_count_tags(raw[0]), 3))
-        rows = np.empty((_count_tags(raw[1]), 7), dtype=np.int64)
-        if _vertices(raw[0], _VERTEX, vertices) != len(vertices) or _triangles(raw[1], _TRIANGLE, rows) != len(rows):
+    for number, (begin, middle, end) in enumerate(_found(text)):
+        block = _block(text, (begin.end(), middle.start()), (middle.end(), end.start()))
+        if block is None:
             continue
-        blocks[number] = MeshBlock(vertices, rows)
-        pieces += [text[done : found.start()], f'<mesh block="{number}"/>'.encode()]
-        done = found.end()
-    return b"".join([*pieces, text[done:]]), blocks
+        blocks[number] = block
+        pieces += [text[done : begin.start()], f'<mesh block="{number}"/>'.encode()]
+        done = end.end()
+    skeleton = b"".join([*pieces, text[done:]])
+    # comments, sections or declarations may hold what only looks like a mesh: all is left to the parser
+    return (text, {}) if b"<!" in skeleton else (skeleton, blocks)
+
+
+def _found(text: bytes) -> Iterator[tuple[re.Match, re.Match, re.Match]]:
+    """Where meshes begin, go on to triangles, and end; by plain searches, as one expression for all is slow."""
+    at = 0
+    while True:
+        start = text.find(b"<mesh>", at)
+        vertices_end = text.find(b"</vertices>", start)
+        if start < 0 or vertices_end < 0:
+            return
+        begin, middle = _BEGIN.match(text, start), _MIDDLE.match(text, vertices_end)
+        at = start + len(b"<mesh>") if begin is None else vertices_end
+        if begin is None or middle is None:
+            continue
+        triangles_end = text.find(b"</triangles>", middle.end())
+        if triangles_end < 0:
+            return
+        end = _END.match(text, triangles_end)
+        at = triangles_end
+        if end is not None:
+            yield begin, middle, end
+
+
+def _block(text: bytes, vertices: tuple[int, int], triangles: tuple[int, int]) -> MeshBlock | None:
+    """What stands between some places of the text, vertices and triangles side by side; None where it is not plain."""
+
+    def read(span: tuple[int, int], kernel_of: Callable, name: np.ndarray, wide: int, kind: type) -> np.ndarray | None:
+        raw = np.frombuffer(text, np.uint8, span[1] - span[0], span[0])
+        out = np.empty((_count_tags(raw), wide), dtype=kind)
+        return out if kernel_of(raw, name, out) == len(out) else None
+
+    with ThreadPoolExecutor(min(2, cores())) as pool:
+        rows = pool.submit(read, triangles, _triangles, _TRIANGLE, 7, np.int64)
+        places = pool.submit(read, vertices, _vertices, _VERTEX, 3, np.float64)
+        if places.result() is None or rows.result() is None:
+            return None
+        return MeshBlock(places.result(), rows.result())
