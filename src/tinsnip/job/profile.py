@@ -302,7 +302,7 @@ def _walls(least: float, mesh: Mesh, why_not: str) -> Check:
     if why_not:
         return Check("walls", None, why_not, limit=limit)
     thin = find_thin_walls(mesh, least)
-    thinnest = float(walls_of(mesh).rays.min(initial=np.inf))
+    thinnest = float(walls_of(mesh).min(initial=np.inf))
     told = f"{counted(len(thin), 'place')} thinner than {millimetres(least)} mm"
     if thin:
         figure = f"{counted(len(thin), 'place')}, {thin[0].text.removeprefix('wall of ')}"

@@ -227,7 +227,7 @@ def _walls(subject: Subject, progress: Progress) -> dict[str, Any] | None:
     if len(mesh.faces) == 0 or mesh.edges.open:
         return None
     least = subject.least_wall or rounded_wide(0.01 * mesh.diagonal)
-    rays = walls_of(mesh).rays
+    rays = walls_of(mesh)
     known = rays[np.isfinite(rays)]
     if len(known) == 0:
         return None

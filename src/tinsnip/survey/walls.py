@@ -1,6 +1,4 @@
-"""How thick walls are: by a cone of rays inward, and by the largest sphere within that touches a place."""
-
-from typing import NamedTuple
+"""How thick walls are, by a cone of rays inward."""
 
 import numpy as np
 
@@ -9,50 +7,45 @@ from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, triangle_areas, vertex_normals
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import check_here, polled_here
-from tinsnip.space.spheres import shrunk_spheres
 from tinsnip.space.tree import build_tree, first_hits
 from tinsnip.survey.finding import Finding, Kind
 
-__all__ = ["Walls", "find_thin_walls", "thin_places", "walls_of"]
+__all__ = ["find_thin_walls", "thin_places", "walls_of"]
 
 _RAYS = 4
 _CONE = 20.0
 """Rays round the one straight inward, and the angle that they make with it, degrees."""
 _ALIKE = 0.25
 """Rays count whose walls are within this share of their median."""
-_DONE = 0.02
-"""Spheres are right to this share: nothing reaches further into them."""
-_BESIDE = 30.0
-"""What a sphere touches within this angle of the place, seen from its middle, is the noise round the place."""
 _FEWEST = 4
 _START = 1e-5
 
 
-class Walls(NamedTuple):
-    """Thickness at each vertex, mm, shape (V,), float32; infinite where there is nothing opposite.
-
-    Attributes
-    ----------
-    rays : ndarray
-        Mean over a cone of rays inward, without those that meet something quite different.
-    spheres : ndarray
-        Diameter of the largest sphere within that touches the vertex; next to nothing at sharp edges.
-    """
-
-    rays: np.ndarray
-    spheres: np.ndarray
-
-
 @remembered
-def walls_of(mesh: Mesh) -> Walls:
+def walls_of(mesh: Mesh) -> np.ndarray:
     """Measure how thick the walls are at every vertex.
 
-    Rays as in the shape diameter function (Shapira et al. 2008), spheres by shrinking them until nothing is within
-    (Ma, Bae and Choi 2012).
+    Parameters
+    ----------
+    mesh : Mesh
+
+    Returns
+    -------
+    ndarray of float32, shape (V,)
+        mm; the mean over a cone of rays inward, without those that meet something quite different. Infinite where there
+        is nothing opposite.
+
+    Raises
+    ------
+    Cancelled
+
+    References
+    ----------
+    Shapira et al., Consistent mesh partitioning and skeletonisation using the shape diameter function, 2008.
     """
     count = len(mesh.vertices)
     if len(mesh.faces) == 0:
-        return Walls(np.full(count, np.inf, np.float32), np.full(count, np.inf, np.float32))
+        return np.full(count, np.inf, np.float32)
     tree, state = build_tree(mesh.vertices, mesh.faces), polled_here()
     upright = vertex_normals(mesh.vertices, mesh.faces).astype(np.float64)
     some = np.flatnonzero((upright**2).sum(axis=1) > 0.5)
@@ -74,19 +67,13 @@ def walls_of(mesh: Mesh) -> Walls:
     one = np.cross(inward, helper)
     one /= np.linalg.norm(one, axis=1)[:, None]
     other = np.cross(inward, one)
-    lean, found, most = np.radians(_CONE), [straight], 0.5 * straight
+    lean, found = np.radians(_CONE), [straight]
     for turn in np.arange(_RAYS) * 2 * np.pi / _RAYS:
         ways = np.cos(lean) * inward + np.sin(lean) * (np.cos(turn) * one + np.sin(turn) * other)
-        slant = wall(ways)
-        found.append(slant * np.cos(lean))
-        # no sphere reaches further than through what a ray has met
-        most = np.minimum(most, slant / (2 * np.cos(lean)))
-    rays, spheres = (np.full(count, np.inf, dtype=np.float32) for _ in range(2))
+        found.append(wall(ways) * np.cos(lean))
+    rays = np.full(count, np.inf, dtype=np.float32)
     rays[some] = _common(np.stack(found, axis=1))
-    met = np.flatnonzero(np.isfinite(straight))  # where nothing is opposite there is no wall
-    beside = np.cos(np.radians(_BESIDE))
-    spheres[some[met]] = 2 * shrunk_spheres(tree, places[met], inward[met], most[met], beside, _DONE)
-    return Walls(rays, spheres)
+    return rays
 
 
 def _common(found: np.ndarray) -> np.ndarray:
@@ -99,7 +86,7 @@ def _common(found: np.ndarray) -> np.ndarray:
 
 def thin_places(mesh: Mesh, minimum: float) -> tuple[np.ndarray, int]:
     """Where walls are thinner than a minimum, mm: for each triangle the number of its place, or -1, and how many."""
-    thin = walls_of(mesh).rays < minimum
+    thin = walls_of(mesh) < minimum
     own = np.flatnonzero(thin[mesh.faces].sum(axis=1) >= 2)
     number = np.full(len(mesh.faces), -1, dtype=np.int64)
     if len(own) == 0:
@@ -116,7 +103,7 @@ def find_thin_walls(mesh: Mesh, minimum: float) -> list[Finding]:
     number, count = thin_places(mesh, minimum)
     if count == 0:
         return []
-    rays, areas = walls_of(mesh).rays, triangle_areas(mesh.vertices, mesh.faces)
+    rays, areas = walls_of(mesh), triangle_areas(mesh.vertices, mesh.faces)
     own = np.flatnonzero(number >= 0)
     order = own[np.argsort(number[own], kind="stable")]
     places = np.split(order, np.searchsorted(number[order], np.arange(1, count)))

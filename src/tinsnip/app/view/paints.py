@@ -22,7 +22,7 @@ from tinsnip.regions import Region
 from tinsnip.survey import Finding
 from tinsnip.survey.curvature import Curvature, curvature_of, relief_of
 from tinsnip.survey.overhang import BED_SHARE, Overhang, overhang_of
-from tinsnip.survey.walls import Walls, find_thin_walls, thin_places, walls_of
+from tinsnip.survey.walls import find_thin_walls, thin_places, walls_of
 from tinsnip.treat import Thicken
 
 __all__ = ["Paints"]
@@ -51,7 +51,7 @@ class Paints(QObject):
         self.wall.minimum_changed.connect(self._judge)
         self.wall.select_asked.connect(self._select)
         self.wall.thicken_asked.connect(self._thicken)
-        self._walls: tuple[Mesh, Walls] | None = None
+        self._walls: tuple[Mesh, np.ndarray] | None = None
         self._overhang: tuple[Mesh, Overhang] | None = None
         self.over = OverhangLegend(view)
         self.over.angle_changed.connect(self._look_below)
@@ -127,7 +127,7 @@ class Paints(QObject):
             return radius_told(float(getattr(known[1], kind)[mesh.faces[triangle]] @ shares))
         if look == RELIEF:
             return f"{float(known[1][mesh.faces[triangle]] @ shares):+.4f} mm"
-        wall = float(known[1].rays[mesh.faces[triangle]] @ shares)
+        wall = float(known[1][mesh.faces[triangle]] @ shares)
         return f"{wall:.3f} mm thick" if np.isfinite(wall) else "nothing opposite"
 
     def _light(self) -> None:
@@ -247,12 +247,12 @@ class Paints(QObject):
         self.density.show_middle(middle)
         self._put(mesh, lengths, DENSITY)
 
-    def _walled(self, mesh: Mesh, walls: Walls) -> None:
+    def _walled(self, mesh: Mesh, walls: np.ndarray) -> None:
         if self._view.scene is None or self._view.look != WALL:
             return
         self._walls = mesh, walls
-        self.wall.show_walls(walls.rays)
-        self._put(mesh, np.minimum(walls.rays, _FARTHEST), WALL)
+        self.wall.show_walls(walls)
+        self._put(mesh, np.minimum(walls, _FARTHEST), WALL)
         self._judge()
 
     def _judge(self, *_: object) -> None:
@@ -288,7 +288,7 @@ class Paints(QObject):
         found, walls = self._session.examination, self._walls
         if found is None or found.least_wall is None or walls is None or walls[0] is not found.mesh:
             return
-        mesh, least, rays = found.mesh, found.least_wall, walls[1].rays
+        mesh, least, rays = found.mesh, found.least_wall, walls[1]
 
         def make() -> Thicken:
             thin = thin_places(mesh, least)[0] >= 0

@@ -188,7 +188,7 @@ def _walls_then(mesh: Mesh, factor: float) -> str:
     if factor == 1:
         return ""
     if is_known(mesh, walls_of):
-        rays = walls_of(mesh).rays
+        rays = walls_of(mesh)
         least = float(rays[np.isfinite(rays)].min(initial=np.inf))
         if np.isfinite(least):
             return f"; its thinnest wall of {least:.3g} mm becomes {factor * least:.3g} mm"
