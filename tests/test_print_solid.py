@@ -4,6 +4,7 @@ import json
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from click.testing import CliRunner
@@ -112,6 +113,26 @@ class Proven(unittest.TestCase):
                 else:
                     self.assertTrue(facts["reasons"] or facts["state"])
         self.assertGreaterEqual(ready, len(taken) - 8)
+
+
+class Caged(unittest.TestCase):
+    def test_a_rim_that_no_base_closes_is_left_to_the_recast_that_is_proposed(self) -> None:
+        """Two bowls whose teeth reach into each other, as the ribs of a cage that was seen from outside alone."""
+        ball = specimens.sphere(40.0, 60).mesh
+        middle = ball.vertices[ball.faces].mean(axis=1)
+        turn, height = np.arctan2(middle[:, 1], middle[:, 0]), middle[:, 2] / 20.0
+        gap = (np.abs(height) < 0.75) & (np.abs(height - np.clip(8 * np.sin(4 * turn), -0.6, 0.6)) < 0.45)
+        cage = keep_triangles(ball, ~gap)
+        with mock.patch("tinsnip.treat.close.plinth._MOST_CROSSED", 0.5):
+            options = ("--set", "strays.chunks=keep")
+            left, facts = print_solid(cage, *options)
+            self.assertFalse(facts["ready"])
+            self.assertIn("no base can close these rims", " ".join(facts["reasons"]))
+            self.assertEqual((len(left.faces), facts["made_share"]), (len(cage.faces), 0.0))
+            self.assertIn("--recast", facts["proposal"])  # carried out a little coarser
+            closed, facts = print_solid(cage, *options, "--recast", "0.8")
+        self.assertTrue(facts["ready"], facts["reasons"])
+        self.assertEqual(specimens.closed_faults(closed.vertices, closed.faces), "")
 
 
 class DemoScan(unittest.TestCase):
