@@ -11,10 +11,10 @@ from tests.random_scans import random_scan
 from tests.seeds import seeds
 from tests.test_remesh import COLOURS, coloured
 from tinsnip.errors import BadInput
-from tinsnip.mesh import SHIFTED, Mesh
+from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.regions import Region
 from tinsnip.survey.crossings import crossings_of
-from tinsnip.treat import Bend, Context, Subdivide
+from tinsnip.treat import Bend, Context, Extrude, Subdivide
 
 BOX = Mesh(
     [[x, y, z] for x in (0.0, 4.0) for y in (0.0, 4.0) for z in (0.0, 20.0)],
@@ -117,8 +117,81 @@ class Deforming(unittest.TestCase):
         self.assertIn("remesh first", Bend(how="twist", angle_degrees=90.0).apply(BOX, Context()).text)
 
 
+class Extruded(unittest.TestCase):
+    def test_what_is_lifted_off_or_drawn_out_has_the_volume_of_its_walls(self) -> None:
+        mesh = coloured(fine_box(), 20.0)
+        middle = mesh.vertices[mesh.faces].mean(axis=1)
+        chosen = (middle[:, 2] > 20 - 1e-9) & (np.abs(middle[:, :2] - 2.0).max(axis=1) < 1.0)
+        kept = np.unique(mesh.faces[~chosen])
+        for asked, grown in (
+            ({"along": "z", "by_mm": 3.0}, 12.0),
+            ({"along": "z", "by_mm": -1.0}, -4.0),
+            ({"by_mm": 2.0}, 8.0),
+            ({"along": "z", "to_mm": 50.0}, 120.0),
+        ):
+            outcome = Extrude(only=Region.of(mesh, chosen), **asked).apply(mesh, Context())
+            new = outcome.mesh
+            self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+            self.assertEqual(crossings_of(new).total, 0)
+            self.assertAlmostEqual(new.volume - mesh.volume, grown, places=6)
+            np.testing.assert_array_equal(new.vertices[kept], mesh.vertices[kept])
+            np.testing.assert_array_equal(new.colour[: len(mesh.vertices)], mesh.colour)
+            np.testing.assert_array_equal(new.provenance == MADE, np.arange(len(new.faces)) >= len(mesh.faces))
+            self.assertEqual((new.provenance == SHIFTED).sum(), chosen.sum())
+            self.assertEqual(outcome.account.made_triangles, 2 * 4 * 16)
+        # a rim is drawn out to a plane, and what is open stays open
+        ball = specimens.sphere(40.0, 24).mesh
+        bowl = Mesh(ball.vertices, ball.faces[ball.vertices[ball.faces].mean(axis=1)[:, 2] < 5.0])
+        drawn = Extrude(along="z", to_mm=20.0).apply(bowl, Context()).mesh
+        rim = np.unique(drawn.faces.ravel()[drawn.loops.halfedges])
+        self.assertEqual((drawn.edges.open, drawn.edges.tangled, drawn.edges.flipped), (bowl.edges.open, 0, 0))
+        self.assertTrue((drawn.vertices[rim, 2] == 20.0).all())
+
+    def test_a_patch_of_a_ring_along_its_normals(self) -> None:
+        for seed in seeds(8, "extrude"):
+            rng = np.random.default_rng(seed)
+            ring = specimens.torus(60.0, 60).mesh
+            place = ring.vertices[rng.integers(len(ring.vertices))]
+            chosen = np.linalg.norm(ring.vertices[ring.faces].mean(axis=1) - place, axis=1) < rng.uniform(4, 9)
+            out = float(rng.choice([-1.0, 1.0])) * rng.uniform(0.5, 2.0)
+            new = Extrude(only=Region.of(ring, chosen), by_mm=out).apply(ring, Context()).mesh
+            self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+            self.assertEqual(crossings_of(new).total, 0)
+            # between the patch as it was and as it is: a slab's thickness times its middle area, about
+            before, after = (Mesh(m.vertices, m.faces[: len(ring.faces)][chosen]).area for m in (ring, new))
+            self.assertAlmostEqual((new.volume - ring.volume) / (out * 0.5 * (before + after)), 1.0, delta=0.03)
+
+    def test_what_cannot_be_is_said(self) -> None:
+        box = fine_box()
+        everything, none = np.ones(len(box.faces), dtype=bool), Mesh(np.zeros((0, 3)), np.zeros((0, 3), int))
+        top = box.vertices[box.faces].mean(axis=1)[:, 2] > 20 - 1e-9
+        for action, mesh, said in (
+            (Extrude(), box, "no open rim"),
+            (Extrude(), none, "no surface"),
+            (Extrude(only=Region.of(box, everything)), box, "everything is selected"),
+            (Extrude(only=Region.of(box, top), to_mm=3.0), box, "choose which"),
+            (Extrude(only=Region.of(box, top), along="z", by_mm=-25.0), box, "cross itself"),
+        ):
+            with self.assertRaisesRegex(BadInput, said):
+                action.apply(mesh, Context())
+
+
 class InTheWindow(WindowTest):
     size = (900, 640)
+
+    def test_extruded_from_the_tray(self) -> None:
+        tray = self.put_up(fine_box())
+        mesh = self.session.mesh
+        chosen = mesh.vertices[mesh.faces].mean(axis=1)[:, 2] > 20 - 1e-9
+        self.session.selected.put(chosen)
+        tray.choose("Walls")
+        form, button = tray.offered["extrude"]
+        self.type_number(form.field("by_mm").spin, "6")
+        self.click(button)
+        self.settle()
+        step = self.session.job.log[-1].action
+        self.assertEqual((step.name, step.by_mm, step.only.count), ("extrude", 6.0, int(chosen.sum())))
+        self.assertAlmostEqual(self.session.mesh.volume, 16.0 * 26.0, places=6)
 
     def test_subdivided_and_bent_from_the_tray(self) -> None:
         self.put_up(fine_box())

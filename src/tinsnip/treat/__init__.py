@@ -2,6 +2,7 @@
 
 from tinsnip.treat.account import BUDGET, Account, Undone
 from tinsnip.treat.assembly import Assembled, Assembly, Part
+from tinsnip.treat.close.extrude import Extrude
 from tinsnip.treat.close.foot import Foot
 from tinsnip.treat.close.hollow import Hollow
 from tinsnip.treat.close.offset import Offset
@@ -82,6 +83,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Recast,
         Hollow,
         Thicken,
+        Extrude,
         Offset,
         Drain,
         AddSolid,
@@ -121,6 +123,7 @@ __all__ = [
     "Delete",
     "Drain",
     "Extract",
+    "Extrude",
     "FindBed",
     "Foot",
     "Hollow",

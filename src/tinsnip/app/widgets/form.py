@@ -38,7 +38,7 @@ class Form(QWidget):
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(8)
         for name, info in self._kind.model_fields.items():
-            row = _row_for(name, info.annotation, info.metadata, getattr(model, name))
+            row = _row_for(name, info.annotation, info.metadata, getattr(model, name), info.title)
             row.setToolTip(info.description or "")
             row.changed.connect(self.changed)
             self._rows[name] = row
@@ -203,11 +203,11 @@ class _Text(_Row):
 class _Kept(_Row):
     """A value that is chosen on the part, not typed."""
 
-    def __init__(self, name: str, value: Any) -> None:
+    def __init__(self, name: str, value: Any, none: str | None) -> None:
         super().__init__(name)
         self._value = value
         self.add_label()
-        label = QLabel(_told(value))
+        label = QLabel(_told(value, none or "all, or what is selected"))
         label.setObjectName("muted")
         label.setAccessibleName(self.name)
         self.box.addWidget(label)
@@ -216,12 +216,12 @@ class _Kept(_Row):
         return self._value
 
 
-def _told(value: Any) -> str:
-    """A value that is not typed, in a few words."""
+def _told(value: Any, none: str) -> str:
+    """A value that is not typed, in a few words; `none` for a region that none is given for."""
     if value is None:
         return "by rule"
     if isinstance(value, Region):
-        return f"{counted(value.count, 'triangle')} chosen" if value else "all, or what is selected"
+        return f"{counted(value.count, 'triangle')} chosen" if value else none
     if not isinstance(value, tuple) or not value:
         return "none" if value == () else str(value)
     if all(isinstance(one, Region) for one in value):
@@ -231,7 +231,7 @@ def _told(value: Any) -> str:
     return counted(len(value), "place") if all(isinstance(one, tuple) for one in value) else str(value)
 
 
-def _row_for(name: str, kind: Any, metadata: list[Any], value: Any) -> _Row:
+def _row_for(name: str, kind: Any, metadata: list[Any], value: Any, title: str | None) -> _Row:
     optional = get_origin(kind) in (Union, types.UnionType) and type(None) in get_args(kind)
     if optional:
         kind = next(k for k in get_args(kind) if k is not type(None))
@@ -253,7 +253,7 @@ def _row_for(name: str, kind: Any, metadata: list[Any], value: Any) -> _Row:
         return _Vector(name, value)
     if kind is str:
         return _Text(name, value)
-    return _Kept(name, value)
+    return _Kept(name, value, title)
 
 
 def _bounds(metadata: list[Any]) -> tuple[float, float]:

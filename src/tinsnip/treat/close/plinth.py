@@ -25,8 +25,8 @@ __all__ = ["Plinth"]
 
 _MOST_RIMS = 2000
 _MOST_CROSSED = 20.0
-"""Places in which walls and base may cross the part, for each edge of the rim: a rim round the ribs of a cage came to 70,
-while of two made-up scans with 5 and 7 one was mended afterwards and ended ready."""
+"""Places in which walls and base may cross the part, for each edge of the rim: a rim round the ribs of a cage came to
+70, while of two made-up scans with 5 and 7 one was mended afterwards and ended ready."""
 _MARK = "rim that is tidied"
 _TIDIED = 0.5
 """How much a rim that is tidied first is smoothed."""
