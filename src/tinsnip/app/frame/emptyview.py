@@ -65,7 +65,7 @@ class EmptyView(QFrame):
             if demo == next(iter(DEMOS)):
                 self.first_demo = button
         box.addLayout(demos)
-        walk = Button("For the first time? A walk through a whole job, in nine steps")
+        walk = Button("A walk through a whole job")
         walk.setObjectName("democard")
         walk.clicked.connect(lambda: self.walk_asked.emit())
         box.addWidget(walk)

@@ -10,7 +10,10 @@ from tinsnip.app.widgets.fields import is_enter
 from tinsnip.app.widgets.theme import px
 from tinsnip.job import Open, Remove, Step
 
-__all__ = ["LogList"]
+__all__ = ["LOG_HEIGHT", "LogList"]
+
+LOG_HEIGHT = 150
+"""Pixels that it takes at most in a window of the usual size."""
 
 _PENCIL, _TICK = 24, 22
 """Pixels that the pencil and the tick take, where text is of the usual size."""
@@ -100,7 +103,7 @@ class LogList(QListWidget):
         self.setItemDelegate(_Delegate())
         self.setMouseTracking(True)
         self.setMinimumHeight(px(66))
-        self.setMaximumHeight(px(150))
+        self.setMaximumHeight(px(LOG_HEIGHT))
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)

@@ -23,7 +23,7 @@ from tinsnip.app.frame.dropping import Dropping
 from tinsnip.app.frame.finder import Finder
 from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.layerfiles import save_layers
-from tinsnip.app.frame.loglist import LogList
+from tinsnip.app.frame.loglist import LOG_HEIGHT, LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.frame.selectionbar import SelectionBar
@@ -64,7 +64,9 @@ from tinsnip.words import counted
 
 __all__ = ["Window"]
 
-_TRAY_WIDTH = 288
+_TRAY_WIDTH, _TRAY_WIDEST = 288, 384
+_LARGE = 1500, 760
+"""From windows of this size on, the tray gets wider and the log taller."""
 _FIRST = STATIONS[0].name
 
 
@@ -515,6 +517,12 @@ class Window(QMainWindow):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        beyond = max(0, self.width() - px(_LARGE[0])) // 8, max(0, self.height() - px(_LARGE[1])) // 2
+        wide = min(px(_TRAY_WIDTH) + beyond[0], px(_TRAY_WIDEST))
+        self.tray_column.setFixedWidth(wide)
+        self.stack.setMaximumWidth(wide)
+        self.log_list.setMaximumHeight(px(LOG_HEIGHT) + beyond[1])
+        self.log_list.setMinimumHeight(px(LOG_HEIGHT) + beyond[1] if beyond[1] else px(66))
         self._show_state()
 
     def changeEvent(self, event: QEvent) -> None:
