@@ -3,6 +3,7 @@
 import numpy as np
 
 from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.halfedges import fans_of
 from tinsnip.mesh.measures import face_vectors, triangles_at, vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
@@ -16,6 +17,23 @@ _ON_RIM = 1e-6
 _CRUMB = 1e-3
 """Parts of the skin with no more than this share of its area are none."""
 _MOST_TURNS = 100
+
+
+def _without_pinholes(whole: Mesh, chosen: np.ndarray, bends: np.ndarray) -> np.ndarray:
+    """What is chosen, and what lies within it and is not, as in a deep fold, where the side is hard to tell.
+
+    The other side is reached round the sheet's edge alone, so what has nothing that `bends` round it is none.
+    """
+    rest = np.flatnonzero(~chosen)
+    if len(rest) == 0 or not chosen.any():
+        return chosen
+    part = parts_over_edges(whole.twins, rest)
+    twin = whole.twins.reshape(-1, 3)[rest]
+    beside = ((twin >= 0) & chosen[np.maximum(twin, 0) // 3]).any(axis=1)
+    has_bend, has_neighbour = (np.bincount(part, flags) > 0 for flags in (bends[rest], beside))
+    filled = chosen.copy()
+    filled[rest[(has_neighbour & ~has_bend)[part]]] = True
+    return filled
 
 
 def one_side(mesh: Mesh, skin: Skin, sound: np.ndarray, before: bool, margin: float) -> Mesh:
@@ -53,7 +71,9 @@ def one_side(mesh: Mesh, skin: Skin, sound: np.ndarray, before: bool, margin: fl
     front = np.einsum("ij,ij->i", skin.vertices - skin.foot, normal) > 0
     chosen = (inner & (front == before))[skin.faces].all(axis=1)
     number = Attribute(Domain.VERTEX, np.arange(len(skin.vertices)))
-    part = keep_triangles(Mesh(skin.vertices, skin.faces, None, {"skin": number}), chosen)
+    whole = Mesh(skin.vertices, skin.faces, None, {"skin": number})
+    bends = ~inner[skin.faces].all(axis=1)
+    part = keep_triangles(whole, _without_pinholes(whole, chosen, bends))
     for _ in range(_MOST_TURNS):
         shells = part.shells
         keep = np.ones(len(part.faces), dtype=bool)
