@@ -132,6 +132,12 @@ class Thickened(unittest.TestCase):
                 done += 1
         self.assertGreaterEqual(done, len(every) - 1)  # one of them gets none at all
 
+    def walls(self, mesh: Mesh, skin: Mesh, wall: float) -> None:
+        """Never nearer than the wall, and hardly farther."""
+        low, high = distances(mesh, skin.vertices[np.unique(skin.faces)][::5])
+        self.assertGreater(high.min(), 0.98 * wall)
+        self.assertLess(np.quantile(low, 0.99), 1.02 * wall)
+
     def test_sheets_get_the_wall_that_was_asked_for(self) -> None:
         x, y = np.meshgrid(np.linspace(0, 60, 60), np.linspace(0, 40, 40), indexing="ij")
         waves = np.stack([x, y, 2 * np.sin(x / 5) * np.cos(y / 6)], -1).reshape(-1, 3)
