@@ -482,6 +482,8 @@ class Files(unittest.TestCase):
             "unknown action": (put("steps", last, "action", value="rm -rf"), ""),
             "unknown field": (put("steps", last, "fields", value={"path": "/etc"}), ""),
             "another id": (put("pieces", last, "id", value=77), ""),
+            "figures": (put("steps", last, "figures", value={"matrix": {"a": 1}}), ""),
+            "no numbers": (put("steps", last, "figures", value={"made_mm2": "x", "undone": 7}), ""),
             "id": (put("next_id", value=10**30), ""),
         }
         for name, (change, words) in cases.items():

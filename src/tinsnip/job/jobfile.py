@@ -430,6 +430,9 @@ class _Reader:
         if kind is not None and len(frames) == len(row.on):
             with contextlib.suppress(ValidationError, ValueError):
                 action = kind.model_validate(row.fields)
+        account = Account()  # what a step came to is told, and nothing is built on it
+        with contextlib.suppress(ValueError):
+            account = Account.of_facts(row.figures)
         given = tuple(self._piece(i) for i in row.given)
         if None in given or tuple(p.id for p in given) != tuple(row.on):
             given = ()
@@ -441,7 +444,7 @@ class _Reader:
             row.text,
             given,
             row.seconds,
-            Account.of_facts(row.figures),
+            account,
             row.enabled,
         )
 

@@ -138,13 +138,25 @@ class Account:
 
     @classmethod
     def of_facts(cls, facts: Mapping[str, Any]) -> Self:
-        """From what `facts` gave; names that are not its own are figures to read."""
+        """From what `facts` gave; names that are not its own are figures to read.
+
+        Raises
+        ------
+        ValueError
+            When one is of another kind than it should be.
+        """
         own = {one.name for one in fields(cls)} - {"figures"}
         known = {name: value for name, value in facts.items() if name in own}
-        if "matrix" in known:
-            known["matrix"] = np.array(known["matrix"], dtype=float)
-        if "undone" in known:
-            known["undone"] = tuple(Undone(*map(str, one)) for one in known["undone"])
+        for name, value in known.items():
+            if name not in ("matrix", "undone") and (isinstance(value, bool) or not isinstance(value, int | float)):
+                raise ValueError(f"{name} is no number")
+        try:
+            if "matrix" in known:
+                known["matrix"] = np.array(known["matrix"], dtype=float).reshape(4, 4)
+            if "undone" in known:
+                known["undone"] = tuple(Undone(*map(str, one)) for one in known["undone"])
+        except TypeError as error:
+            raise ValueError(str(error)) from error
         return cls(**known, figures={name: value for name, value in facts.items() if name not in own})
 
 
