@@ -144,7 +144,7 @@ class Charted(unittest.TestCase):
             return float((length * seen).sum())
 
         led = showing(vase)
-        with mock.patch("tinsnip.treat.colour.charts._seams_led", lambda mesh, chart, *_: chart):
+        with mock.patch("tinsnip.treat.colour.charts.seams_led", lambda mesh, chart, *_: chart):
             self.assertLess(led, 0.85 * showing(vase))
 
     def test_rectangles_are_packed_apart(self) -> None:

@@ -1,24 +1,43 @@
 """A walk through a whole job in nine cards, each of which points at a real control and waits until it was used."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple, Protocol
 
 from PySide6.QtCore import QPoint, QRect, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from tinsnip.app.frame.cards import Cards
+from tinsnip.app.frame.ticket import Ticket
+from tinsnip.app.state.session import Session
+from tinsnip.app.state.settings import Settings
 from tinsnip.app.stations.registry import STATIONS
+from tinsnip.app.stations.station import Tray
+from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.theme import px
 
-if TYPE_CHECKING:
-    from tinsnip.app.frame.window import Window
-
-__all__ = ["Walk"]
+__all__ = ["Walk", "Walked"]
 
 _LOOK_MS = 150
 _TURNED = 15.0
 """Degrees by which the view has to be turned to count as turned."""
+
+
+class Walked(Protocol):
+    """What is asked of the window that is walked through, which is a QWidget too."""
+
+    session: Session
+    viewport: Viewport
+    settings: Settings
+    ticket: Ticket
+    cards: Cards
+    tray_column: QWidget
+    state_button: QWidget
+
+    def tray(self, name: str) -> Tray: ...
+    def fold_ticket(self) -> None: ...
+    def fold_tray(self) -> None: ...
 
 
 class _Stage(NamedTuple):
@@ -138,7 +157,7 @@ class Walk(QFrame):
 
     Parameters
     ----------
-    window : Window
+    window : Walked
 
     Attributes
     ----------
@@ -146,7 +165,7 @@ class Walk(QFrame):
         The card that is shown, from 0; 9 once all is done.
     """
 
-    def __init__(self, window: "Window") -> None:
+    def __init__(self, window: Walked) -> None:
         super().__init__(window.viewport)
         self.window_ = window
         self.setObjectName("card")

@@ -1,25 +1,19 @@
-"""A surface cut into charts that lie flat: grown until they turn too far, each seen along its own way.
-
-Where they meet is then led to where a seam shows least, along sharp edges and into what is hidden from sight, as in
-Sheffer and Hart (Seamster: inconspicuous low-distortion texture seam layout, 2002).
-"""
+"""A surface cut into charts that lie flat: grown until they turn too far, each seen along its own way."""
 
 from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 from scipy.spatial import ConvexHull, QhullError
 
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
-from tinsnip.mesh.measures import face_vectors, triangle_areas
+from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress
 from tinsnip.space.packing import packed
-from tinsnip.space.tree import build_tree, first_hits
+from tinsnip.treat.colour.seams import seams_led
 
 __all__ = ["Charts", "lay_out"]
 
@@ -34,19 +28,6 @@ _STEEP = 0.1
 _SCRAP = 24
 """Triangles; smaller charts join others where they can."""
 _ROUNDS = 6
-_BAND = 0.2
-"""Share of a chart's width from its border on in which the border may be led elsewhere."""
-_CORE = 0.7
-"""Of how deep it is; what lies deeper stays its own."""
-_LOOKS = 8
-"""Ways in which it is looked up from a triangle, whether the part stands before it."""
-_SHARP = 60.0
-"""Degrees of turn at an edge from which on a seam along it does not show."""
-_LEAST = 0.05
-"""What a length of seam costs that does not show, of what one costs that does: it may still not grow without end."""
-_STEPS = 1000
-_MOST = 2**30
-"""Steps in which costs are told an edge of mean length, and what cannot be parted at all."""
 _LEVELS = 3
 """How often a chart that lies over itself is taken apart."""
 _FULL = 0.92
@@ -143,21 +124,6 @@ def _grow(twins, normals, areas, order, first, least, label, ways, state):
         ways[count, 0], ways[count, 1], ways[count, 2] = x, y, z
         count += 1
     return count
-
-
-@kernel
-def _depths(twins, apart, label, far, state):
-    """Let distances from the border go on within each chart, until none gets shorter."""
-    changes = True
-    while changes and not state[0]:
-        changes = False
-        for half in range(twins.shape[0]):
-            twin = twins[half]
-            if twin >= 0 and label[twin // 3] == label[half // 3]:
-                there = far[twin // 3] + apart[half]
-                if there < far[half // 3]:
-                    far[half // 3] = there
-                    changes = True
 
 
 @kernel
@@ -258,7 +224,8 @@ def lay_out(mesh: Mesh, pixels: int, padding: int, progress: Progress) -> Charts
     progress.check()
     chart = _without_scraps(mesh, chart, ways[:count], normals)
     chart, ways = _numbered(mesh, chart, ways[:count])
-    chart = _without_scraps(mesh, _seams_led(mesh, chart, ways, normals, progress), ways, normals)
+    led = seams_led(mesh, chart, ways, normals, _TURN, progress)
+    chart = _without_scraps(mesh, led, ways, normals)
     progress.check()
     chart, ways = _numbered(mesh, chart, ways)
     for _ in range(_LEVELS):
@@ -271,108 +238,6 @@ def lay_out(mesh: Mesh, pixels: int, padding: int, progress: Progress) -> Charts
     corners, _ = _flat(mesh, chart, ways)
     progress.step("Packing charts")
     return _on_the_sheet(corners, chart, len(ways), pixels, padding, progress)
-
-
-def _hidden(mesh: Mesh, some: np.ndarray, normals: np.ndarray, state: np.ndarray) -> np.ndarray:
-    """How much of what could be seen of triangles the part itself stands before, 0 to 1, shape (F,); 0 elsewhere."""
-    hidden = np.zeros(len(mesh.faces))
-    tree = build_tree(mesh.vertices, mesh.faces)
-    n = np.arange(_LOOKS) + 0.5
-    lift, turn = 1.0 - 2.0 * n / _LOOKS, n * np.pi * (3.0 - np.sqrt(5.0))
-    round_about = np.stack([np.sqrt(1 - lift**2) * np.cos(turn), np.sqrt(1 - lift**2) * np.sin(turn), lift], axis=1)
-    middles = mesh.vertices[mesh.faces[some]].mean(axis=1) + 1e-4 * mesh.diagonal * normals[some]
-    before = np.zeros(len(some))
-    for way in round_about:  # normals and ways all round added up are spread as what is seen of a surface is
-        ways = normals[some] + 0.98 * way
-        ways /= np.linalg.norm(ways, axis=1)[:, None]
-        before += first_hits(tree, middles, ways, state)[1] >= 0
-    hidden[some] = before / _LOOKS
-    return hidden
-
-
-def _seams_led(mesh: Mesh, chart: np.ndarray, ways: np.ndarray, normals: np.ndarray, progress: Progress) -> np.ndarray:
-    """Charts whose borders have been led to where a seam shows least, within a band along them: the least cut."""
-    state = progress.step("Hiding seams")
-    middles = mesh.vertices[mesh.faces].mean(axis=1)
-    half = np.arange(3 * len(chart))
-    twin = np.where(mesh.twins >= 0, mesh.twins, half)
-    apart = np.linalg.norm(middles[half // 3] - middles[twin // 3], axis=1)
-    at_border = (chart[half // 3] != chart[twin // 3]).reshape(-1, 3).any(axis=1)
-    deep = np.where(at_border, 0.0, np.inf)
-    _depths(mesh.twins, apart, chart, deep, state)
-    wide = np.sqrt(np.bincount(chart, triangle_areas(mesh.vertices, mesh.faces), len(ways)))
-    deepest = np.zeros(len(ways))
-    np.maximum.at(deepest, chart[np.isfinite(deep)], deep[np.isfinite(deep)])
-    band = deep < np.minimum(_BAND * wide, _CORE * deepest)[chart]
-    if not band.any():
-        return chart
-    hidden = _hidden(mesh, np.flatnonzero(band), normals, state)
-    progress.check()
-    turn = np.arccos(np.clip((normals[half // 3] * normals[twin // 3]).sum(axis=1), -1.0, 1.0))
-    hides = np.maximum(0.5 * (hidden[half // 3] + hidden[twin // 3]), np.minimum(turn / np.radians(_SHARP), 1.0))
-    ends = mesh.vertices[mesh.faces]
-    length = np.linalg.norm(ends - np.roll(ends, -1, axis=1), axis=2).ravel()
-    shows = length * np.maximum(1.0 - hides, _LEAST)
-    price = np.maximum(np.rint(shows * (_STEPS / max(float(length.mean()), 1e-300))), 1.0).astype(np.int64)
-    return _least_cuts(mesh.twins, chart, band, price, normals, ways, progress)
-
-
-def _least_cuts(
-    twins: np.ndarray, chart: np.ndarray, band: np.ndarray, price: np.ndarray, normals: np.ndarray, ways: np.ndarray,
-    progress: Progress,
-) -> np.ndarray:  # fmt: skip
-    """Border after border of two charts led where its edges cost least together (swaps of Boykov et al. 2001)."""
-    chart, least = chart.copy(), np.cos(np.radians(_TURN))
-    border = np.flatnonzero(twins > np.arange(len(twins)))
-    sides = np.sort(np.stack([chart[border // 3], chart[twins[border] // 3]], axis=1), axis=1)
-    pairs = np.unique(sides[sides[:, 0] != sides[:, 1]], axis=0)
-    own = _grouped(chart, band, len(ways))
-    number = np.full(len(chart), -1, dtype=np.int64)
-    for a, b in pairs.tolist():
-        progress.check()
-        some = np.concatenate([own[a], own[b]])
-        number[some] = np.arange(len(some))
-        half = (3 * some[:, None] + np.arange(3)).ravel()
-        half = half[twins[half] >= 0]
-        near, far = half // 3, twins[half] // 3
-        within = number[far] >= 0
-        source, sink = len(some), len(some) + 1
-        rows, columns = [number[near[within]]], [number[far[within]]]
-        caps = [np.minimum(price[half[within]], _MOST)]
-        # what lies deeper in either stays, and so does what the other's way does not see
-        fixed = {}
-        for one, other in ((a, b), (b, a)):
-            to_core = ~within & (chart[far] == one)
-            blind = (chart[some] == one) & ((normals[some] * ways[other]).sum(axis=1) < least)
-            fixed[one] = np.union1d(number[near[to_core & (chart[near] == one)]], np.flatnonzero(blind))
-        for at, is_source in ((fixed[a], True), (fixed[b], False)):
-            end = np.full(len(at), source if is_source else sink)
-            rows.append(end if is_source else at)
-            columns.append(at if is_source else end)
-            caps.append(np.full(len(at), _MOST))
-        graph = csr_matrix(
-            (np.concatenate(caps).astype(np.int32), (np.concatenate(rows), np.concatenate(columns))),
-            shape=(len(some) + 2,) * 2,
-        )
-        if len(fixed[a]) and len(fixed[b]):
-            flow = maximum_flow(graph, source, sink).flow
-            left = graph - flow
-            left.data = np.where(left.data > 0, 1, 0)
-            left.eliminate_zeros()
-            reached = breadth_first_order(left, source, return_predecessors=False)
-            is_a = np.zeros(len(some) + 2, dtype=bool)
-            is_a[reached] = True
-            chart[some] = np.where(is_a[:-2], a, b)
-            own[a], own[b] = some[is_a[:-2]], some[~is_a[:-2]]
-        number[some] = -1
-    return chart
-
-
-def _grouped(chart: np.ndarray, band: np.ndarray, count: int) -> list[np.ndarray]:
-    """Triangles of the band by their chart."""
-    some = np.flatnonzero(band)
-    order = some[np.argsort(chart[some], kind="stable")]
-    return np.split(order, np.searchsorted(chart[order], np.arange(1, count)))
 
 
 def _lying_over(mesh: Mesh, chart: np.ndarray, ways: np.ndarray) -> np.ndarray:
