@@ -12,6 +12,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from numba.core.errors import NumbaError
+
 from tinsnip.kernels.dispatch import store
 from tinsnip.kernels.recorded import RECORD, Recorded, read_record
 from tinsnip.threads import cores
@@ -48,7 +50,7 @@ def work_through(wanted: Callable[[], str | None] = lambda: None, tell: bool = F
     """
     opening = {id(one[0]) for one in read_record(["opening"])}
     rest = [one for one in read_record() if not _is_there(one)]
-    looked = time.monotonic()
+    looked, all_well = time.monotonic(), True
     while rest:
         if time.monotonic() - looked > 0.5:
             rest, looked = [one for one in rest if not _is_there(one)], time.monotonic()
@@ -61,9 +63,14 @@ def work_through(wanted: Callable[[], str | None] = lambda: None, tell: bool = F
         if first is None:  # what another process is at comes to be there by itself
             first = next((i for i, one in enumerate(rest) if not store.is_taken(one[0].entry(one[1]))), 0)
         kernel, kinds = rest.pop(first)
-        if not kernel.is_ready(kinds):
-            kernel.prepare(kinds)
-    store.write(_mark(), b"")
+        try:
+            if not kernel.is_ready(kinds):
+                kernel.prepare(kinds)
+        except (NumbaError, TypeError) as error:  # it will be said again by whoever calls it, and the others are wanted
+            print(f"{kernel.name}: {error}".splitlines()[0], file=sys.stderr)
+            all_well = False
+    if all_well:
+        store.write(_mark(), b"")
 
 
 def start_workers() -> list[subprocess.Popen]:
@@ -80,7 +87,7 @@ def start_workers() -> list[subprocess.Popen]:
     ]
 
 
-def warm_up(note: Callable[[int, int], None] = lambda done, total: None) -> float:
+def warm_up(note: Callable[[int, int], None] = lambda done, total: None) -> tuple[float, int]:
     """Compile everything that the program uses.
 
     Parameters
@@ -90,8 +97,10 @@ def warm_up(note: Callable[[int, int], None] = lambda done, total: None) -> floa
 
     Returns
     -------
-    float
-        Seconds it took.
+    seconds : float
+        That it took.
+    left : int
+        Signatures that could not be compiled.
     """
     begun = time.perf_counter()
     every = read_record()
@@ -104,8 +113,9 @@ def warm_up(note: Callable[[int, int], None] = lambda done, total: None) -> floa
     finally:
         for one in workers:
             one.kill()
-    note(sum(map(_is_there, every)), len(every))
-    return time.perf_counter() - begun
+    there = sum(map(_is_there, every))
+    note(there, len(every))
+    return time.perf_counter() - begun, len(every) - there
 
 
 def _wanted_on_input() -> str | None:

@@ -4,6 +4,9 @@ import click
 from rich.console import Console
 from rich.progress import Progress as Bar
 
+from tinsnip.errors import BadInput
+from tinsnip.words import counted
+
 __all__ = ["warm"]
 
 
@@ -14,5 +17,7 @@ def warm() -> None:
 
     with Bar(console=Console(stderr=True)) as bar:
         task = bar.add_task("Compiling kernels, once", total=1)
-        seconds = warm_up(lambda done, total: bar.update(task, completed=done, total=total))
+        seconds, left = warm_up(lambda done, total: bar.update(task, completed=done, total=total))
+    if left:
+        raise BadInput(f"{counted(left, 'kernel')} could not be compiled ahead; each is when it is first needed")
     click.echo(f"All kernels are compiled ({seconds:.0f} s)")

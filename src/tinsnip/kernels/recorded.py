@@ -25,7 +25,7 @@ def record_lines(groups: Iterable[str] | None = None, record: Path = RECORD) -> 
 
 
 def read_record(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[Recorded]:
-    """The signatures recorded, of some groups or of all; what names no kernel any more is passed over."""
+    """The signatures recorded, of some groups or of all; what fits no kernel any more is passed over."""
     return [found for line in record_lines(groups, record) if (found := _read(line)) is not None]
 
 
@@ -40,4 +40,5 @@ def _read(line: str) -> Recorded | None:
     if found is None:
         return None
     kinds = eval(f"({arguments[:-1]},)" if arguments != ")" else "()", {"__builtins__": {}}, vars(types))
-    return found, tuple(kinds)
+    # a line of before a kernel took more or less would stop whoever compiles ahead
+    return (found, tuple(kinds)) if len(kinds) == found.py_func.__code__.co_argcount else None
