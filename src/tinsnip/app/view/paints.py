@@ -69,7 +69,7 @@ class Paints(QObject):
         self._bring = QTimer(self, interval=0)
         self._bring.timeout.connect(self._bring_textures)
         session.examined.connect(self._judge)
-        session.job_left.connect(self._forget_textures)
+        session.job_left.connect(self._forget)
 
     @property
     def legends(self) -> tuple[QWidget, ...]:
@@ -186,8 +186,9 @@ class Paints(QObject):
             surface.set_texture(made)
             self._bring.start()
 
-    def _forget_textures(self) -> None:
-        self._last_texture = None
+    def _forget(self) -> None:
+        """What was worked out of a job that is left takes its meshes along."""
+        self._last_texture = self._walls = self._overhang = self._bends = self._relief = None
 
     def _is_shown(self, surface: Surface) -> bool:
         scene = self._view.scene
