@@ -20,6 +20,8 @@ __all__ = ["MeshBlock", "take_blocks"]
 
 _BEGIN = re.compile(rb"<mesh>\s*<vertices>")
 _MIDDLE = re.compile(rb"</vertices>\s*<triangles>")
+_LARGE = 1_000_000
+"""Bytes of a mesh's text from which on threads are worth their start: an assembly may have thousands of small ones."""
 _END = re.compile(rb"</triangles>\s*</mesh>")
 
 
@@ -196,9 +198,10 @@ def _block(text: bytes, vertices: tuple[int, int], triangles: tuple[int, int]) -
         out = np.empty((_count_tags(raw), wide), dtype=kind)
         return out if kernel_of(raw, name, out) == len(out) else None
 
-    with ThreadPoolExecutor(min(2, cores())) as pool:
-        rows = pool.submit(read, triangles, _triangles, _TRIANGLE, 7, np.int64)
-        places = pool.submit(read, vertices, _vertices, _VERTEX, 3, np.float64)
-        if places.result() is None or rows.result() is None:
-            return None
-        return MeshBlock(places.result(), rows.result())
+    asked = (vertices, _vertices, _VERTEX, 3, np.float64), (triangles, _triangles, _TRIANGLE, 7, np.int64)
+    if triangles[1] - vertices[0] < _LARGE:
+        places, rows = (read(*one) for one in asked)
+    else:
+        with ThreadPoolExecutor(min(2, cores())) as pool:
+            places, rows = pool.map(lambda one: read(*one), asked)
+    return None if places is None or rows is None else MeshBlock(places, rows)

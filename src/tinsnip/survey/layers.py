@@ -53,15 +53,18 @@ class LayerFault:
         own = {"layer": self.layer + 1, "z_mm": self.z_mm, "fault": self.fault, "count": self.count}
         return own | ({} if self.place is None else {"place_mm": [*self.place, self.z_mm]})
 
-    def told(self) -> str:
-        """In words."""
-        what = {
+    def what(self) -> str:
+        """What is wrong with it, in words."""
+        return {
             "open": f"{counted(self.count, 'outline')} not closed",
             "crossing": "the surface crosses itself there",
             "gap": "nothing there, though there is something above and below",
             "free": f"{counted(self.count, 'island')} with nothing below",
         }[self.fault]
-        return f"layer {self.layer + 1} at {self.z_mm:.6g} mm: {what}"
+
+    def told(self) -> str:
+        """Which layer it is, and what is wrong with it."""
+        return f"layer {self.layer + 1} at {self.z_mm:.6g} mm: {self.what()}"
 
 
 @stoppable
@@ -157,12 +160,11 @@ def _finding(name: str, run: list[LayerFault], mesh: Mesh, layers: Layers) -> Fi
     middle = points.mean(axis=0) if first.place is None else np.array(first.place)
     outline = np.column_stack([points, np.full(len(points), first.z_mm)])
     size = float(np.linalg.norm(np.ptp(outline, axis=0))) if len(own) else mesh.diagonal
-    _, _, text = first.told().partition(": ")
     many = f"layers {first.layer + 1} to {last.layer + 1}" if len(run) > 1 else f"layer {first.layer + 1}"
     return Finding(
         id=name,
         kind=Kind.LAYER,
-        text=text,
+        text=first.what(),
         place=np.array([*middle, first.z_mm]),
         size=size,
         count=len(run),

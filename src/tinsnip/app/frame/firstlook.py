@@ -2,7 +2,7 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
+from PySide6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from tinsnip.app.state.session import Session
@@ -142,10 +142,6 @@ class FirstLook(QFrame):
 
             self.session.tasks.latest("noise of the scan", lambda progress: noise_of(mesh), take)
         return "…"
-
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
-        self.refresh()
 
     def refresh(self) -> None:
         """Show what is known."""

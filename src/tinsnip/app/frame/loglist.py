@@ -10,10 +10,10 @@ from tinsnip.app.widgets.fields import is_enter
 from tinsnip.app.widgets.theme import px
 from tinsnip.job import Open, Remove, Step
 
-__all__ = ["LOG_HEIGHT", "LogList"]
+__all__ = ["LogList"]
 
-LOG_HEIGHT = 150
-"""Pixels that it takes at most in a window of the usual size."""
+_LEAST, _MOST = 66, 150
+"""Pixels that it takes in a window of the usual size."""
 
 _PENCIL, _TICK = 24, 22
 """Pixels that the pencil and the tick take, where text is of the usual size."""
@@ -102,11 +102,15 @@ class LogList(QListWidget):
         self.setAccessibleName("Log: click a line to go back to it, Enter to change it, Space to switch it off")
         self.setItemDelegate(_Delegate())
         self.setMouseTracking(True)
-        self.setMinimumHeight(px(66))
-        self.setMaximumHeight(px(LOG_HEIGHT))
+        self.take_room(0)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)
+
+    def take_room(self, beyond: int) -> None:
+        """Be so many pixels taller than in a window of the usual size."""
+        self.setMinimumHeight(px(_MOST) + beyond if beyond else px(_LEAST))
+        self.setMaximumHeight(px(_MOST) + beyond)
 
     def refresh(self) -> None:
         """Show the job as it is."""

@@ -23,7 +23,7 @@ from tinsnip.app.frame.dropping import Dropping
 from tinsnip.app.frame.finder import Finder
 from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.layerfiles import save_layers
-from tinsnip.app.frame.loglist import LOG_HEIGHT, LogList
+from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.frame.selectionbar import SelectionBar
@@ -521,8 +521,7 @@ class Window(QMainWindow):
         wide = min(px(_TRAY_WIDTH) + beyond[0], px(_TRAY_WIDEST))
         self.tray_column.setFixedWidth(wide)
         self.stack.setMaximumWidth(wide)
-        self.log_list.setMaximumHeight(px(LOG_HEIGHT) + beyond[1])
-        self.log_list.setMinimumHeight(px(LOG_HEIGHT) + beyond[1] if beyond[1] else px(66))
+        self.log_list.take_room(beyond[1])
         self._show_state()
 
     def changeEvent(self, event: QEvent) -> None:

@@ -1,10 +1,10 @@
 """What the part is judged by: what every solid has to be, and a profile on top, worked out beside the window."""
 
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.state.tasks import Tasks
+from tinsnip.app.state.examined import Examined
 from tinsnip.job import Profile, checks_of, turned_to_fit
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
@@ -13,16 +13,6 @@ from tinsnip.survey.readiness import Check
 from tinsnip.treat import Treatment
 
 __all__ = ["Judging"]
-
-
-class _Session(Protocol):
-    """What is asked of the session."""
-
-    mesh: Mesh | None
-    examination: Examination | None
-    tasks: Tasks
-    mesh_changed: Signal
-    examined: Signal
 
 
 class _Judged(NamedTuple):
@@ -49,7 +39,7 @@ class Judging(QObject):
 
     changed = Signal()
 
-    def __init__(self, session: _Session) -> None:
+    def __init__(self, session: Examined) -> None:
         super().__init__()
         self._session = session
         self.profile: Profile | None = None

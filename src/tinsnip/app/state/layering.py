@@ -1,29 +1,17 @@
 """The present part cut into layers, and which of them no machine can build: worked out beside the window."""
 
 from collections.abc import Hashable
-from typing import Protocol
 
 from PySide6.QtCore import QObject, Signal
 
-from tinsnip.app.state.tasks import Tasks
+from tinsnip.app.state.examined import Examined
 from tinsnip.mesh import Mesh
 from tinsnip.space.slicing import Layers
-from tinsnip.survey import Examination
 from tinsnip.survey.layers import LayerFault, find_layer_faults, layer_findings, layers_of
 
 __all__ = ["Layering"]
 
 _USUAL_MM = 0.2
-
-
-class _Session(Protocol):
-    """What is asked of the session."""
-
-    mesh: Mesh | None
-    examination: Examination | None
-    tasks: Tasks
-    mesh_changed: Signal
-    examined: Signal
 
 
 class Layering(QObject):
@@ -45,7 +33,7 @@ class Layering(QObject):
 
     changed = Signal()
 
-    def __init__(self, session: _Session) -> None:
+    def __init__(self, session: Examined) -> None:
         super().__init__()
         self._session = session
         self.height_mm = _USUAL_MM

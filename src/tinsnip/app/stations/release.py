@@ -46,7 +46,6 @@ class ReleaseTray(Tray):
     title = "Release: check and export"
 
     def build(self) -> None:
-        self._is_entered = False
         self.head_text.setText("The file is written, read back and checked before it counts as released.")
         self.checks = {name: self.figure(name.capitalize()) for name in _CHECKS}
         for label in self.checks.values():
@@ -104,12 +103,10 @@ class ReleaseTray(Tray):
         self.session.judging.changed.connect(self.refresh)
 
     def enter(self) -> None:
-        self._is_entered = True
         self.session.judging.go_live(True)
         self._want_layers()
 
     def leave(self) -> None:
-        self._is_entered = False
         self.session.judging.go_live(False)
         self.session.layering.want(self, False)
 
@@ -119,7 +116,7 @@ class ReleaseTray(Tray):
         asks = profile is not None and profile.no_free_islands
         if asks:
             self.session.layering.set_height(profile.layer_height_mm)
-        self.session.layering.want(self, asks and self._is_entered)
+        self.session.layering.want(self, asks and self.session.station == RELEASE.name)
 
     # ---- the profile
 

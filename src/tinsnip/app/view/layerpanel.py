@@ -227,7 +227,7 @@ class LayerPanel(QFrame):
         text = f"Layer {grouped(i + 1)} of {grouped(len(layers.heights))}, at {lengths([abs(z)])} mm, "
         text += f"{lengths([abs(float(own.sum()))])} mm²"
         if wrong:
-            text += "\n✗ " + "; ".join(fault.told().partition(": ")[2] for fault in wrong)
+            text += "\n✗ " + "; ".join(fault.what() for fault in wrong)
         elif self.faults is None:
             text += "\nlooking for layers that cannot be built…"
         else:

@@ -56,6 +56,10 @@ class RangeBar(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(px(130), px(200))
 
+    def count(self, values: np.ndarray) -> None:
+        """Take the histogram of some values over, from -reach to reach."""
+        self.counts = np.histogram(values, _BINS, (-self.reach, self.reach))[0].astype(float)
+
     def y_of(self, value: float) -> float:
         """Where a deviation stands."""
         half = 0.5 * self.height() - 12
@@ -230,7 +234,7 @@ class DeviationLegend(QFrame):
             self.scale.reach = 1e-30
             self.scale.limit = rounded_wide(overall.p99)
         self.scale.reach = max(2.0 * self.scale.limit, 1e-9)
-        self.scale.counts = np.histogram(some, _BINS, (-self.scale.reach, self.scale.reach))[0].astype(float)
+        self.scale.count(some)
         if overall.samples:
             self.note.setText(
                 f"largest {at_most(overall.max)} mm\n99 % of the surface\nwithin {millimetres(overall.p99)} mm"

@@ -11,7 +11,6 @@ from tinsnip.words import rounded_wide
 
 __all__ = ["CurvatureLegend", "ReliefLegend", "StripesLegend", "radius_told"]
 
-_BINS = 48
 _FLAT = 1e5
 """A radius from which on a surface is called flat, mm."""
 
@@ -56,8 +55,6 @@ class _RangeLegend(QFrame):
     """A bar of colours with a histogram, its range as a number, and a note."""
 
     limit_changed = Signal()
-    first = 1.0
-    """Of the values' spread, where nobody has set the range."""
 
     def __init__(self, parent: QWidget, title: str, field: str, unit: str) -> None:
         super().__init__(parent)
@@ -115,8 +112,7 @@ class _RangeLegend(QFrame):
 
     def _show(self) -> None:
         self.scale.reach = max(2.0 * self.scale.limit, 1e-9)
-        counts = np.histogram(self._values, _BINS, (-self.scale.reach, self.scale.reach))[0]
-        self.scale.counts = counts.astype(float)
+        self.scale.count(self._values)
         self.field.blockSignals(True)
         self.field.setValue(self.field_of(self.scale.limit))
         self.field.blockSignals(False)

@@ -12,7 +12,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.progress import Progress
-from tinsnip.space.tree import build_tree, first_hits
+from tinsnip.space.tree import first_hits
 
 __all__ = ["seams_led"]
 
@@ -99,7 +99,6 @@ def seams_led(
 def _hidden(mesh: Mesh, some: np.ndarray, normals: np.ndarray, state: np.ndarray) -> np.ndarray:
     """How much of what could be seen of triangles the part itself stands before, 0 to 1, shape (F,); 0 elsewhere."""
     hidden = np.zeros(len(mesh.faces))
-    tree = build_tree(mesh.vertices, mesh.faces)
     n = np.arange(_LOOKS) + 0.5
     lift, turn = 1.0 - 2.0 * n / _LOOKS, n * np.pi * (3.0 - np.sqrt(5.0))
     round_about = np.stack([np.sqrt(1 - lift**2) * np.cos(turn), np.sqrt(1 - lift**2) * np.sin(turn), lift], axis=1)
@@ -108,7 +107,7 @@ def _hidden(mesh: Mesh, some: np.ndarray, normals: np.ndarray, state: np.ndarray
     for way in round_about:  # normals and ways all round added up are spread as what is seen of a surface is
         ways = normals[some] + 0.98 * way
         ways /= np.linalg.norm(ways, axis=1)[:, None]
-        before += first_hits(tree, middles, ways, state)[1] >= 0
+        before += first_hits(mesh.tree, middles, ways, state)[1] >= 0
     hidden[some] = before / _LOOKS
     return hidden
 
