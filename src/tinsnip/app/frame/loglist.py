@@ -109,7 +109,7 @@ class LogList(QListWidget):
 
     def take_room(self, beyond: int) -> None:
         """Be so many pixels taller than in a window of the usual size."""
-        self.setMinimumHeight(px(_MOST) + beyond if beyond else px(_LEAST))
+        self.setMinimumHeight(px(_LEAST) + beyond)
         self.setMaximumHeight(px(_MOST) + beyond)
 
     def refresh(self) -> None:

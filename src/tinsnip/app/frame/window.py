@@ -65,7 +65,7 @@ from tinsnip.words import counted
 __all__ = ["Window"]
 
 _TRAY_WIDTH, _TRAY_WIDEST = 288, 384
-_LARGE = 1500, 760
+_LARGE = 1500, 900
 """From windows of this size on, the tray gets wider and the log taller."""
 _FIRST = STATIONS[0].name
 
