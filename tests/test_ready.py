@@ -2,6 +2,7 @@
 
 import collections
 import json
+import re
 import tempfile
 import unittest
 from contextlib import contextmanager
@@ -197,8 +198,21 @@ class Said(unittest.TestCase):
             own.write_text(routine.model_dump_json())
             write_mesh(without(ball, np.array([25.0, 0, 0]), 6.0), Path(folder) / "a.stl")
             command = ["run", str(own), f"{folder}/a.stl", "--out", f"{folder}/o", "--unit", "mm"]
-            self.assertEqual(CliRunner().invoke(cli, command).exit_code, 1)
+            result = CliRunner().invoke(cli, command)
+            self.assertEqual(result.exit_code, 1)
+            proposed = re.search("proposed: look at what came of it, .* in step holes; .*add (.*)", result.output)[1]
+            again = CliRunner().invoke(cli, [*command, *proposed.split()])
+            self.assertEqual(again.exit_code, 0, again.output)
         self.assertEqual(self.run_on(tub)[0], 0)
+        # what went beyond the limit is proposed in the same way
+        crumbs = [put(specimens.sphere(6.0, 8).mesh, at) for at in ((90, 0, 0), (-90, 0, 0), (0, 90, 0))]
+        dusty = together(ball, *crumbs)
+        code, facts, told = self.run_on(dusty, "--set", "most_lost=0.001")
+        self.assertEqual(code, 1, told)
+        proposed = re.search(r"went in step strays; .*add --replace (--set most_lost=\S+)", facts["proposal"])[1]
+        self.assertEqual(self.run_on(dusty, *proposed.split())[0], 0)
+        with self.assertRaisesRegex(BadInput, "most_lost: "):
+            routine.with_settings(["most_lost=2"])
 
     def test_coincident_skins_are_no_volume(self) -> None:
         flat = Mesh(

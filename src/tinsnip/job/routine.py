@@ -36,6 +36,9 @@ from tinsnip.words import counted, percent
 
 __all__ = ["Routine", "RoutineStep", "Run", "built_in_routines", "load_routine", "routine_of"]
 
+_LOST, _MEASURED = "nothing lost", "measured"
+"""The checks that hold to how much of a scan may go, and be made, unasked."""
+_LIMITS = "most_lost", "most_patched"
 _RECAST_MENDS = {"closed", "manifold", "outward", "volume", "crossings", "clear patches"}
 _STEP = "step"
 """The check that fails where a step could not be done."""
@@ -93,15 +96,20 @@ class Routine(BaseModel):
     def with_settings(self, settings: list[str]) -> "Routine":
         """The routine with fields set from texts ``STEP.FIELD=VALUE``; a step that is set takes part.
 
+        Its own limits are set as ``most_lost=SHARE`` and ``most_patched=SHARE``.
+
         Raises
         ------
         BadInput
             When a text does not have that form, or names no step or field.
         """
-        steps = list(self.steps)
+        steps, own = list(self.steps), self.model_dump()
         for setting in settings:
             target, equals, text = setting.partition("=")
             step_name, dot, key = target.partition(".")
+            if equals and target in _LIMITS:
+                own[target] = text
+                continue
             if not (equals and dot and key):
                 raise BadInput(f"--set {setting}: must read STEP.FIELD=VALUE")
             at = next((i for i, s in enumerate(steps) if s.name == step_name), None)
@@ -123,7 +131,10 @@ class Routine(BaseModel):
                 raise BadInput(f"--set {setting[:80]}: {_first(error)}") from None
             except BadInput as error:
                 raise BadInput(f"--set {setting[:80]}: {error}") from None
-        return self.model_copy(update={"steps": tuple(steps)})
+        try:
+            return Routine.model_validate({**own, "steps": tuple(steps)})
+        except ValidationError as error:
+            raise BadInput(f"--set {_first(error)}") from None
 
     def with_recast(self, deviation_mm: float) -> "Routine":
         """The routine with what its own means leave open, torn or crossing made anew, off by at most so many mm.
@@ -323,6 +334,21 @@ class Run:
         areas = self.mesh.areas
         return float(areas[MADE] / max(areas.sum(), 1e-300))
 
+    @property
+    def lost_share(self) -> float:
+        """Share of the scan's area that went though it may have been the part's, 0 to 1."""
+        lost = sum(s.treatment.lost_mm2(s.account) for s in self.steps)
+        return lost / max(float(self.raw.areas.sum()), 1e-300)
+
+    @property
+    def patched_share(self) -> float:
+        """Share of the surface, but the base, that guesses at what was there; 0 to 1."""
+        patches = sum(s.account.guessed_mm2 or 0.0 for s in self.steps)
+        base = max(0.0, sum(s.account.made_mm2 or 0.0 for s in self.steps) - patches)
+        reductions = (s.before_mm2 for s in self.steps if isinstance(s.treatment, Reduce))
+        surface = next(reductions, float(self.mesh.areas.sum()))
+        return patches / max(surface - base, patches, 1e-300)
+
     def checks(self) -> list[Check]:
         """What the routine asks of its work beyond what can be seen of the result."""
         found = [
@@ -341,24 +367,19 @@ class Run:
                 if left.check == _STEP:
                     told = f"step {s.name} could not be done: {told}"
                 found.append(Check(left.check, False, told, left.short or f"{s.name} not done"))
-        lost = sum(s.treatment.lost_mm2(s.account) for s in self.steps) / max(float(self.raw.areas.sum()), 1e-300)
+        lost, patched = self.lost_share, self.patched_share
         found.append(
             Check(
-                "nothing lost",
+                _LOST,
                 lost <= self.routine.most_lost,
                 f"{percent(lost)} of the scan's area went as crumbs and tangles, more than "
                 f"{percent(self.routine.most_lost)}",
                 f"{percent(lost)} lost",
             )
         )
-        patches = sum(s.account.guessed_mm2 or 0.0 for s in self.steps)
-        base = max(0.0, sum(s.account.made_mm2 or 0.0 for s in self.steps) - patches)
-        reductions = (s.before_mm2 for s in self.steps if isinstance(s.treatment, Reduce))
-        surface = next(reductions, float(self.mesh.areas.sum()))
-        patched = patches / max(surface - base, patches, 1e-300)
         found.append(
             Check(
-                "measured",
+                _MEASURED,
                 patched <= self.routine.most_patched,
                 f"patches would be {percent(patched)} of the surface, more than {percent(self.routine.most_patched)}",
                 f"{percent(patched)} patched",
@@ -384,10 +405,24 @@ class Run:
             return f"answer what it asks, with --replace: {', or '.join(ways)}"
         waits = any(s.treatment == Recast.name and not s.enabled for s in self.routine.steps)
         wrong = {c.name for c in readiness.checks if c.passed is False}
+        if wrong and wrong <= {_LOST, _MEASURED}:
+            return self._allowing(wrong)
         if not waits or not wrong & _RECAST_MENDS or wrong - _RECAST_MENDS - {"shells", "voids", _STEP}:
             return ""
         told, deviation = propose_recast(self.mesh)
         return f"{told}: add --replace --recast {deviation:.2g}"
+
+    def _allowing(self, wrong: set[str]) -> str:
+        """How to allow for what went or was made, once whoever asked for it has looked at it."""
+        told, ways = [], []
+        for limit, check, share, verb, most in (
+            ("most_lost", _LOST, self.lost_share, "went", lambda s: s.treatment.lost_mm2(s.account)),
+            ("most_patched", _MEASURED, self.patched_share, "was made", lambda s: s.account.guessed_mm2 or 0.0),
+        ):
+            if check in wrong:
+                told.append(f"most of it {verb} in step {max(self.steps, key=most).name}")
+                ways.append(f"--set {limit}={math.ceil(100 * share) / 100:g}")
+        return f"look at what came of it, as {' and '.join(told)}; where it is right, add --replace {' '.join(ways)}"
 
     def missed(self) -> list[Check]:
         """Budgets that could not be kept to, each said."""

@@ -12,6 +12,7 @@ from tinsnip.survey.crossings import Crossings, crossing_lines, crossings_of, fi
 from tinsnip.survey.finding import Finding
 from tinsnip.survey.holes import Boundaries, classify_boundaries, find_holes
 from tinsnip.survey.islands import islands_of
+from tinsnip.survey.lids import lids_of
 from tinsnip.survey.rags import find_rags
 from tinsnip.survey.readiness import EndsAs, Readiness, judge
 from tinsnip.survey.seams import find_seams, seams_of
@@ -106,7 +107,8 @@ class Examination:
     @remembered
     def openings(self) -> list[Finding]:
         """Holes, largest first, then rims."""
-        return find_holes(self.mesh, self.boundaries, islands_of(self.mesh))
+        fills = {lid.loop: lid.fills_mm3 for lid in lids_of(self.mesh)}
+        return find_holes(self.mesh, self.boundaries, islands_of(self.mesh), fills)
 
     @property
     @remembered
@@ -228,6 +230,7 @@ def examine(
         "Finding edges": lambda: mesh.twins,
         "Finding shells": lambda: found.roles,
         "Finding holes": lambda: found.boundaries,
+        "Finding lids": lambda: lids_of(mesh),
         "Finding tangles": lambda: found.tangles,
     }
     if crossings:

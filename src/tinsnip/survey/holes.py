@@ -13,6 +13,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.survey.finding import Finding, Kind
+from tinsnip.survey.mouths import pair_mouths
 from tinsnip.words import counted, percent
 
 __all__ = [
@@ -65,7 +66,7 @@ class Boundaries(NamedTuple):
     Attributes
     ----------
     is_rim, is_hole : ndarray of bool
-        Both are False for loops of strays, which go with their shells.
+        Both are False for loops of strays, which go with their shells, and for the second edge of a mouth.
     length, span : ndarray
         Length along the loop and diagonal of its box, mm.
     vector_area : ndarray, shape (L, 3)
@@ -75,6 +76,8 @@ class Boundaries(NamedTuple):
         Cosine between the vector area and the mean normal along the loop.
     shell : ndarray of int32
         The shell each loop bounds.
+    mouth : ndarray of int
+        The loop along which the other side of the same wall ends, -1 where there is none; the longer of both is a hole.
     """
 
     is_rim: np.ndarray
@@ -85,6 +88,7 @@ class Boundaries(NamedTuple):
     centre: np.ndarray
     facing: np.ndarray
     shell: np.ndarray
+    mouth: np.ndarray
 
 
 @remembered
@@ -95,7 +99,8 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     if n == 0:
         flag = np.zeros(0, dtype=bool)
         none, three = np.zeros(0), np.zeros((0, 3))
-        return Boundaries(flag, flag, none, none, three, three, none, np.zeros(0, dtype=np.int32))
+        number = np.zeros(0, dtype=np.int32)
+        return Boundaries(flag, flag, none, none, three, three, none, number, number)
     half = loops.halfedges
     corner = mesh.faces.ravel()
     a = mesh.vertices[corner[half]]
@@ -138,13 +143,20 @@ def classify_boundaries(mesh: Mesh) -> Boundaries:
     same_cut, round_it = _in_plane_of_a_rim(a, loops.start, is_rim, vector_area, centre, span, shell, mesh.diagonal)
     is_rim |= counted & ((same_cut & (facing > _IN_SHEET)) | round_it)
     is_hole = counted & ~is_rim
+    mouth = pair_mouths(mesh, a, normals, span, counted)
+    paired = mouth >= 0
+    is_rim &= ~paired
+    is_hole &= ~paired
+    is_hole |= paired & ((length > length[mouth]) | ((length == length[mouth]) & (np.arange(n) < mouth)))
     if TOLD in mesh.attributes:
         told = mesh.attributes[TOLD].values[corner[half]]
         for what, own, other in ((TOLD_RIM, is_rim, is_hole), (TOLD_HOLE, is_hole, is_rim)):
             most = per_loop((told == what).astype(np.int64)) > 0.5 * count
             own |= most
             other &= ~most
-    return Boundaries(is_rim, is_hole, length, span, vector_area, centre, facing, shell)
+            mouth[most] = -1
+        mouth = np.where(mouth[mouth] == np.arange(n), mouth, -1)
+    return Boundaries(is_rim, is_hole, length, span, vector_area, centre, facing, shell, mouth)
 
 
 def _is_foot(
@@ -227,8 +239,23 @@ def _flatness(outline: np.ndarray, vector_area: np.ndarray, span: float) -> str:
     return "flat" if off < 1e-3 * span else f"off its plane by {percent(off / max(span, 1e-300))} of its span"
 
 
-def find_holes(mesh: Mesh, boundaries: Boundaries, islands: dict[int, tuple[int, ...]] | None = None) -> list[Finding]:
-    """Findings for every hole, largest first, then the rims; `islands` tells the loops of those in each hole."""
+def find_holes(
+    mesh: Mesh,
+    boundaries: Boundaries,
+    islands: dict[int, tuple[int, ...]] | None = None,
+    fills: dict[int, float] | None = None,
+) -> list[Finding]:
+    """Findings for every hole, largest first, then the rims.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    boundaries : Boundaries
+    islands : dict of int to tuple of int, optional
+        Which loops lie within each hole.
+    fills : dict of int to float, optional
+        The loops of which closing fills a vessel, and how much of it, mm3.
+    """
     loops = mesh.loops
     corner = mesh.faces.ravel()
     findings = []
@@ -238,13 +265,14 @@ def find_holes(mesh: Mesh, boundaries: Boundaries, islands: dict[int, tuple[int,
         for i in order[chosen[order]]:
             number[letter] += 1
             half = loops.loop(i)
-            rim = letter == "R"
+            rim, filled = letter == "R", (fills or {}).get(int(i))
             outline, what = mesh.vertices[corner[half]], "outer rim"
             within = len((islands or {}).get(int(i), ()))
             if not rim:
                 round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
                 what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
                 what += f" with {'an island' if within == 1 else counted(within, 'island')}" * (within > 0)
+                what = "open edge of a wall" if boundaries.mouth[i] >= 0 else what
             findings.append(
                 Finding(
                     id=f"{letter}{number[letter]}",
@@ -256,7 +284,9 @@ def find_holes(mesh: Mesh, boundaries: Boundaries, islands: dict[int, tuple[int,
                     proposal="kept open" if rim else "patch as a ring" if within else "patch",
                     key=int(half.min()),
                     outline=outline,
-                    about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i])),
+                    about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i]))
+                    if filled is None
+                    else f"closed here, {filled / 1000:.3g} cm³ of a vessel would be solid",
                 )
             )
     return findings

@@ -1,4 +1,7 @@
-"""Islands: pieces of measured surface that lie free within a hole, and belong to the surface round it."""
+"""Islands: pieces of measured surface that lie free within a hole, and belong to the surface round it.
+
+The second edge of a mouth lies in the first as an island's edge does in its hole.
+"""
 
 import numpy as np
 
@@ -33,11 +36,14 @@ def islands_of(mesh: Mesh) -> dict[int, tuple[int, ...]]:
     holes = np.flatnonzero(boundaries.is_hole)
     if len(holes) == 0 or len(shells) < 2:
         return {}
+    mouths = {int(i): (int(boundaries.mouth[i]),) for i in holes if boundaries.mouth[i] >= 0}
     # a sheet's own edge
-    free = ~boundaries.is_hole & (boundaries.facing > SHEET_EDGE) & (shells.triangles[boundaries.shell] >= _FEWEST)
+    free = ~boundaries.is_hole & (boundaries.mouth < 0) & (boundaries.facing > SHEET_EDGE)
+    free &= shells.triangles[boundaries.shell] >= _FEWEST
     free = np.flatnonzero(free)
     if len(free) == 0:
-        return {}
+        return mouths
+    holes = holes[boundaries.mouth[holes] < 0]
     corner, found, taken = mesh.faces.ravel(), {}, np.zeros(len(loops), dtype=bool)
     for hole in holes[np.argsort(boundaries.span[holes], kind="stable")]:  # the smallest that goes round it has it
         near = np.abs(boundaries.centre[free] - boundaries.centre[hole]).max(axis=1) < boundaries.span[hole]
@@ -51,7 +57,7 @@ def islands_of(mesh: Mesh) -> dict[int, tuple[int, ...]]:
         if within:
             taken[within] = True
             found[int(hole)] = tuple(int(i) for i in within)
-    return found
+    return mouths | found
 
 
 def _lies_within(mesh: Mesh, edge: np.ndarray, vector_area: np.ndarray, loop: int) -> bool:
@@ -87,8 +93,10 @@ def _inside(ring: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def shells_that_are_islands(mesh: Mesh) -> np.ndarray:
-    """Which shells are islands, bool, shape (S,)."""
+    """Which shells are islands, or the second side of a wall, bool, shape (S,)."""
     flags = np.zeros(len(mesh.shells), dtype=bool)
     loops = [i for own in islands_of(mesh).values() for i in own]
-    flags[classify_boundaries(mesh).shell[loops]] = True
+    boundaries = classify_boundaries(mesh)
+    flags[boundaries.shell[loops]] = True
+    flags[boundaries.shell[boundaries.mouth >= 0]] = True
     return flags

@@ -58,7 +58,8 @@ class Roles(NamedTuple):
     skin : ndarray of bool
         Second layers that lie close along the main shell.
     island : ndarray of bool
-        Pieces of surface that lie free within a hole: no strays, as the patch there joins them.
+        Pieces of surface that lie free within a hole, and second sides of a wall: no strays, as the patch there joins
+        them.
     hollow : ndarray of bool
         Inner skins that were put there on purpose; no voids.
     """

@@ -11,7 +11,9 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region, holes_in
 from tinsnip.survey.holes import classify_boundaries
+from tinsnip.survey.lids import describe_lids, lids_of
 from tinsnip.treat.account import Account
+from tinsnip.treat.close.lids import LIDS, LIDS_ANSWERS, LIDS_ASKED
 from tinsnip.treat.kit.edges.clearsides import clear_loops
 from tinsnip.treat.kit.edges.tidying import tidy_edges
 from tinsnip.treat.kit.patches.patching import PatchStyle, patch_clear_of_the_part, rings_of
@@ -67,6 +69,8 @@ class Patch(Treatment):
 
     name: ClassVar[str] = "patch"
     title: ClassVar[str] = "Patch holes"
+    answers: ClassVar[str] = LIDS_ANSWERS
+    answers_asked: ClassVar[tuple[tuple[str, str], ...]] = LIDS_ASKED
 
     under_mm: float | None = Field(None, gt=0, description="only holes that span less than this, mm")
     flow: float = Field(1.0, ge=0, le=1, description="0 taut like a drum skin, 1 flowing on from the surroundings")
@@ -78,6 +82,7 @@ class Patch(Treatment):
     tidy_rows: int = Field(0, ge=0, le=50, description="rows of triangles from the edge that may be tidied first")
     tidy_strength: float = Field(0.5, ge=0, le=1, description="how much the edge is smoothed then")
     holes: Region | None = Field(None, description="only the holes chosen one by one")
+    lids: Literal["ask", "close"] = Field("close", description=LIDS)
 
     @property
     def style(self) -> PatchStyle:
@@ -103,9 +108,14 @@ class Patch(Treatment):
             chosen &= boundaries.span < self.under_mm
         if self.holes is not None and len(chosen):
             chosen &= holes_in(mesh, self.holes)
+        lids = [lid for lid in lids_of(mesh) if chosen[lid.loop]]
+        question = describe_lids(lids) if lids and self.lids == "ask" else ""
+        if question:
+            chosen[[lid.loop for lid in lids]] = False
         numbers = np.flatnonzero(chosen)
         if len(numbers) == 0:
-            return Outcome(mesh, "No hole to patch", Account(figures={"holes": 0}))
+            told = f"Left open: {question}" if question else "No hole to patch"
+            return Outcome(mesh, told, Account(figures={"holes": 0}), question)
         clear = clear_loops(mesh)[numbers]
         if not clear.any():
             raise BadInput("tangled or flipped edges leave the holes without a clear edge; mend and orient first")
@@ -116,8 +126,11 @@ class Patch(Treatment):
             if len(numbers) == 0:
                 return Outcome(mesh, f"{tidied}; no hole is left to patch", Account(figures={"holes": 0}))
         rings = rings_of(mesh, numbers)
-        islands = sum(len(ring.bounds) - 2 for ring in rings)
-        patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, [self.style] * len(rings), context)
+        edges = sum(ring.is_band for ring in rings)
+        islands = sum(len(ring.bounds) - 2 for ring in rings) - edges
+        # the edge of a wall is closed straight across
+        styles = [self.style._replace(flow=0.0) if ring.is_band else self.style for ring in rings]
+        patched, kept, tauter, crossed = patch_clear_of_the_part(mesh, rings, styles, context)
         hung = len(mesh.faces) - kept
         gone = float(mesh.areas.sum() - triangle_areas(patched.vertices, patched.faces[:kept]).sum()) if hung else 0.0
         added = len(patched.faces) - kept
@@ -130,7 +143,9 @@ class Patch(Treatment):
         account = Account(
             made_triangles=added, gone_mm2=gone, guessed_mm2=area, crossings=crossed.fresh, figures=figures
         )
-        text = f"Patched {counted(len(rings), 'hole')}"
+        told = [f"patched {counted(len(rings) - edges, 'hole')}"] * (len(rings) > edges)
+        told += [f"closed {counted(edges, 'open edge')} of a wall straight across"] * (edges > 0)
+        text = " and ".join(told).capitalize()
         if islands:
             text += f", joined {counted(islands, 'island')} in them"
         if tauter:
@@ -140,7 +155,8 @@ class Patch(Treatment):
         text += crossed.said() + (f"; {tidied[0].lower()}{tidied[1:]}" if tidied else "")
         if unclear:
             text += f"; left {counted(unclear, 'hole')} open, which tangled or flipped edges leave without a clear edge"
-        return Outcome(patched, text, account)
+        text += f"; {describe_lids(lids)}" if lids else ""
+        return Outcome(patched, text, account, question)
 
     def _tidied(self, mesh: Mesh, numbers: np.ndarray, context: Context) -> tuple[Mesh, np.ndarray, str]:
         """Tidy the edges of some holes; the mesh then, what is left of these holes, and what was done."""

@@ -10,7 +10,9 @@ from tinsnip.mesh import Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.regions import Region
 from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
+from tinsnip.survey.lids import describe_lids, lids_of
 from tinsnip.treat.account import Account
+from tinsnip.treat.close.lids import LIDS, LIDS_ANSWERS, LIDS_ASKED
 from tinsnip.treat.kit.edges.clearsides import clear_loops
 from tinsnip.treat.kit.edges.footing import Form, footed
 from tinsnip.treat.kit.edges.rimplanes import FLAT, height_along, rims_by_plane
@@ -28,6 +30,9 @@ _MOST_CROSSED = 20.0
 """Places in which walls and base may cross the part, for each edge of the rim: a rim round the ribs of a cage came to
 70, while of two made-up scans with 5 and 7 one was mended afterwards and ended ready."""
 _MARK = "rim that is tidied"
+_ROWS = 2
+"""Rows of triangles that are tidied where a base would cross the part otherwise: teeth of a rim that stand upright in
+it, as selecting by triangles leaves them, lie over each other in the base's plane."""
 _TIDIED = 0.5
 """How much a rim that is tidied first is smoothed."""
 
@@ -37,6 +42,8 @@ class Plinth(Treatment):
 
     name: ClassVar[str] = "plinth"
     title: ClassVar[str] = "Close the base"
+    answers: ClassVar[str] = LIDS_ANSWERS
+    answers_asked: ClassVar[tuple[tuple[str, str], ...]] = LIDS_ASKED
 
     depth_mm: float | None = Field(
         None,
@@ -49,26 +56,43 @@ class Plinth(Treatment):
     )
     triangles: Literal["fewest", "even"] = Field("fewest", description="the base in few triangles, or in even ones")
     tidy_rows: int = Field(0, ge=0, le=50, description="rows of triangles from the rim that may be tidied first")
+    lids: Literal["ask", "close"] = Field("close", description=LIDS)
 
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Close the rims.
 
         The rims that lie in the plane of the widest one are closed by the base; others are closed too, but count as
-        patched. New triangles are looked at for what they cross.
+        patched. New triangles are looked at for what they cross; where they do, it is tried with the rims tidied.
 
         Raises
         ------
         BadInput
             When the mesh has tangled or flipped edges, or is a sheet without thickness and no depth is given.
         """
+        outcome = self._closed(mesh, context)
+        if outcome.account.crossings and not self.tidy_rows:
+            try:
+                tidied = self.model_copy(update={"tidy_rows": _ROWS})._closed(mesh, context)
+            except BadInput:
+                return outcome
+            if tidied.account.crossings < outcome.account.crossings:
+                return tidied
+        return outcome
+
+    def _closed(self, mesh: Mesh, context: Context) -> Outcome:
         context.progress.step("Closing the base")
         told, boundaries = "", classify_boundaries(mesh)
         rims = np.flatnonzero(boundaries.is_rim)
         if self.tidy_rows and len(rims):
             mesh, rims, told = self._tidied(mesh, context)
             boundaries = classify_boundaries(mesh)
+        lids = [lid for lid in lids_of(mesh) if lid.loop in rims]
+        question = describe_lids(lids) if lids and self.lids == "ask" else ""
+        if question:
+            rims = np.setdiff1d(rims, [lid.loop for lid in lids])
         if len(rims) == 0:
-            return Outcome(mesh, "No open rim", Account(figures={"rims": 0}))
+            told = f"Left open: {question}" if question else "No open rim"
+            return Outcome(mesh, told, Account(figures={"rims": 0}), question)
         clear = clear_loops(mesh)[rims]
         if not clear.any():
             raise BadInput("tangled or flipped edges leave the rim without a clear side; mend and orient first")
@@ -141,7 +165,8 @@ class Plinth(Treatment):
             said += f"{grouped(through)} places"
         if unclear:
             said += f"; left {counted(unclear, 'rim')} open, which tangled or flipped edges leave without a clear side"
-        return Outcome(mesh, f"{told}Closed {counted(len(rims) - barred, 'rim')}{said}", account)
+        said += f"; {describe_lids(lids)}" if lids else ""
+        return Outcome(mesh, f"{told}Closed {counted(len(rims) - barred, 'rim')}{said}", account, question)
 
     def _tidied(self, mesh: Mesh, context: Context) -> tuple[Mesh, np.ndarray, str]:
         """The mesh with its rims tidied, the loops that are these rims then, and what was done."""

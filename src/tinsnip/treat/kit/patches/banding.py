@@ -45,7 +45,7 @@ def zipped(points: np.ndarray, one: np.ndarray, other: np.ndarray) -> np.ndarray
     ----------
     points : ndarray, shape (N, 3)
     one, other : ndarray of int
-        The first against the open half-edges that the band hangs on there.
+        The first in the direction of the open half-edges that the band hangs on there.
 
     Returns
     -------

@@ -17,6 +17,7 @@ from tinsnip.survey.holes import classify_boundaries
 from tinsnip.survey.islands import islands_of
 from tinsnip.threads import cores
 from tinsnip.treat.kit.edges.fans import split_fans
+from tinsnip.treat.kit.patches.banding import zipped
 from tinsnip.treat.kit.patches.clearance import Crossed, what_new_triangles_cross
 from tinsnip.treat.kit.patches.fairing import fair
 from tinsnip.treat.kit.patches.filling import add_triangles, fill_loop, joined_loops
@@ -57,21 +58,27 @@ class Ring(NamedTuple):
     vertices : ndarray of int, shape (N,)
     bounds : ndarray of int, shape (L + 1,)
         Where each loop begins, and N.
+    is_band : bool
+        Whether it is a mouth: two loops side by side, with a band from one to the other.
     """
 
     vertices: np.ndarray
     bounds: np.ndarray
+    is_band: bool = False
 
     @classmethod
-    def of(cls, *loops: np.ndarray) -> "Ring":
+    def of(cls, *loops: np.ndarray, is_band: bool = False) -> "Ring":
         """Of the outer loop, and those of islands in it."""
-        return cls(np.concatenate(loops), np.cumsum([0, *map(len, loops)]))
+        return cls(np.concatenate(loops), np.cumsum([0, *map(len, loops)]), is_band)
 
 
 def rings_of(mesh: Mesh, numbers: Iterable[int]) -> list[Ring]:
     """What patches of some holes, numbers of boundary loops, hang in: islands are left as they are, and joined."""
-    corner, loops, islands = mesh.faces.ravel(), mesh.loops, islands_of(mesh)
-    return [Ring.of(*(corner[loops.loop(j)][::-1] for j in (i, *islands.get(int(i), ())))) for i in numbers]
+    corner, loops, islands, mouth = mesh.faces.ravel(), mesh.loops, islands_of(mesh), classify_boundaries(mesh).mouth
+    return [
+        Ring.of(*(corner[loops.loop(j)][::-1] for j in (i, *islands.get(int(i), ()))), is_band=bool(mouth[i] >= 0))
+        for i in numbers
+    ]
 
 
 class PatchStyle(NamedTuple):
@@ -282,10 +289,10 @@ class _Surroundings:
 
 def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -> _Patched:
     """Fill one ring, over its plane where it has one; else with least area, to be shaped later."""
-    vertices, (ring, bounds) = known.mesh.vertices, known.rings[i]
+    vertices, (ring, bounds, is_band) = known.mesh.vertices, known.rings[i]
     points, sigma = vertices[ring], known.sigma[ring]
     own = np.zeros((len(ring), 0)) if known.values is None else known.values[ring].astype(np.float64)
-    laid = laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state, bounds)
+    laid = None if is_band else laid_over_plane(points, known.normals_at(i), sigma, style.fewest, state, bounds)
     if laid is not None:
         around = known.around[i]
         if len(around):  # what lies round a sharp edge is another side of the part
@@ -295,8 +302,12 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
         placed = laid.middle + laid.flat @ laid.axes[:2] + heights[:, None] * laid.axes[2]
         values = taut_over(laid, len(ring), own) if own.shape[1] else own[:0]
         return _Patched(placed, laid.triangles, values, True)
-    round_it = joined_loops(points, [np.arange(a, b) for a, b in pairwise(bounds)])
-    found = round_it[fill_loop(points[round_it])]
+    loops = [np.arange(a, b) for a, b in pairwise(bounds)]
+    if is_band:
+        found = zipped(points, loops[0][::-1], loops[1])  # both run as the patch is wound
+    else:
+        round_it = joined_loops(points, loops)
+        found = round_it[fill_loop(points[round_it])]
     if not style.fewest:
         points, found = refine_patch(points, found, sigma, state)
     return _Patched(points, found, own[:0], False)
