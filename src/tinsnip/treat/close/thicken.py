@@ -16,9 +16,10 @@ from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.treat.account import Account
 from tinsnip.treat.kit.patches.banding import band_between
-from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
+from tinsnip.treat.kit.skins.offsetting import cell_for, offset_skin
 from tinsnip.treat.kit.skins.recasting import Skin, blends_at, sound_triangles, with_raw_values
 from tinsnip.treat.kit.skins.sheetsides import one_side
+from tinsnip.treat.kit.skins.sparing import spare_offset_skin
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import counted, grouped
 
@@ -97,15 +98,19 @@ class Thicken(Treatment):
         text = f"Put {counted(int(chosen.sum()), 'triangle')} up to {self.wall_mm:g} mm further out"
         return Outcome(mesh.moved(vertices, provenance), text, Account(figures={"moved": int(touched.sum())}))
 
-    def _skin(self, mesh: Mesh, far: float, context: Context) -> tuple[Skin, np.ndarray]:
+    def _skin(self, mesh: Mesh, far: float, context: Context, spare: bool) -> tuple[Skin, np.ndarray]:
         vertices, faces, sound = sound_triangles(mesh)
-        places, skin, crossings = offset_skin(vertices, faces, far, far / STEPS_IN_OFFSET, context.progress, sheet=True)
+        if spare:
+            places, skin, crossings = spare_offset_skin(vertices, faces, far, context.progress, sheet=True)
+        else:
+            step = cell_for(far, float(mesh.size.max()))
+            places, skin, crossings = offset_skin(vertices, faces, far, step, context.progress, sheet=True)
         foot = np.empty_like(places)
         away, nearest = closest_points(build_tree(vertices, faces), places, polled_here(), foot)
         return Skin(places, skin, np.ones(len(places), dtype=bool), nearest, foot, away, crossings), sound
 
     def _both(self, mesh: Mesh, context: Context) -> Outcome:
-        skin, sound = self._skin(mesh, 0.5 * self.wall_mm, context)
+        skin, sound = self._skin(mesh, 0.5 * self.wall_mm, context, True)
         result = with_raw_values(mesh, sound, skin)
         text = f"Thickened to a wall of {self.wall_mm:g} mm with the sheet in its middle"
         text += f", {grouped(len(result.faces))} triangles"
@@ -113,11 +118,12 @@ class Thicken(Treatment):
         return Outcome(result, text, Account(guessed_mm2=0.0, crossings=skin.crossings))
 
     def _one(self, mesh: Mesh, context: Context) -> Outcome:
-        skin, sound = self._skin(mesh, self.wall_mm, context)
+        skin, sound = self._skin(mesh, self.wall_mm, context, False)
         context.progress.step("Laying the wall's edge")
         sheet = mesh.faces[:, ::-1] if self.side == "before" else mesh.faces
+        step = cell_for(self.wall_mm, float(mesh.size.max()))
         for margin in _MARGINS:
-            wall = one_side(mesh, skin, sound, self.side == "before", margin * self.wall_mm / STEPS_IN_OFFSET)
+            wall = one_side(mesh, skin, sound, self.side == "before", margin * step)
             faces, crossings = _closed(mesh.vertices, sheet, wall)
             if faces is not None and crossings == 0:
                 break

@@ -11,12 +11,20 @@ from tinsnip.space.tree import closest_points
 from tinsnip.space.winding import Winding
 from tinsnip.treat.kit.skins.recasting import cleared
 
-__all__ = ["STEPS_IN_OFFSET", "offset_skin"]
+__all__ = ["cell_for", "offset_skin"]
 
-STEPS_IN_OFFSET = 6.0
-"""So many cells in the offset are fine enough for all but the sharpest edges; with fewer than three, nodes beside the
-surface would lie on the skin."""
+_STEPS = 6.0
+"""So many cells in the offset are fine enough for all but the sharpest edges."""
+_FEWEST_STEPS = 3.0
+"""With fewer cells in the offset, nodes beside the surface would lie on the skin."""
+_CELLS = 120.0
+"""Along the longest side; where there would be more, the coarser ones do."""
 _NODES = SIDE**3
+_IN_BLOCK = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
+_EIGHTHS = [
+    np.flatnonzero((at == _IN_BLOCK // 2).all(axis=1)) for at in np.argwhere(np.ones((SIDE // 2,) * 3, dtype=bool))
+]
+"""The nodes of a block by twos along each side."""
 _COARSE = 4
 """Blocks along the side of what is looked at first."""
 _CUTS = 2
@@ -29,6 +37,8 @@ _SHARP = 0.98
 """Length of the mean of the unit normals at a cell's cuts below which there is an edge in it."""
 _FLAT = 0.02
 """Share of the largest of three squares below which planes say nothing in that way."""
+_BEYOND_SHARP = 2
+"""Rows of triangles round what bends."""
 _OWN, _BEYOND = 0.55, 2.0
 """How far from the middle of its cell a vertex on an edge may come to lie, in cells: in its own, and in one that the
 skin does not cut."""
@@ -37,8 +47,27 @@ _MOST_TURNS = 40
 _MOST_BLOCKS = 4_000_000
 
 
+def cell_for(far: float, longest: float) -> float:
+    """How wide the cells are in which a skin is drawn, mm.
+
+    Parameters
+    ----------
+    far : float
+        How far the skin lies off, mm.
+    longest : float
+        The part's longest side, mm.
+    """
+    return max(far / _STEPS, min(far / _FEWEST_STEPS, longest / _CELLS))
+
+
 def offset_skin(
-    vertices: np.ndarray, faces: np.ndarray, offset: float, step: float, progress: Progress, sheet: bool = False
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    offset: float,
+    step: float,
+    progress: Progress,
+    sheet: bool = False,
+    everywhere: bool = True,
 ) -> tuple[np.ndarray, np.ndarray, int]:
     """The surface at a distance from another, closed and turned outward, free of crossings as far as can be.
 
@@ -53,6 +82,9 @@ def offset_skin(
         Width of a cell, mm; at most a third of the distance.
     sheet : bool
         The surface has no inside: the skin lies round it, on both sides.
+    everywhere : bool
+        Look for crossings where the skin is flat too. They are next to impossible there; so who reduces the skin, and
+        looks at all that is left, can do without.
 
     Returns
     -------
@@ -84,7 +116,7 @@ def offset_skin(
         return made.vertices, made.faces, 0
     with progress.part(0.7, 0.88):
         progress.step("Bringing the skin to its distance")
-        middles, places = _at_features(made, lattice, field, far)
+        middles, places, calm = _at_features(made, lattice, field, far)
         drawn = np.flatnonzero((places != middles).any(axis=1))
         places = _at_its_distance(field, places, far, step)
         plain = places.copy()
@@ -92,7 +124,8 @@ def offset_skin(
     with progress.part(0.88, 1.0):
         progress.step("Looking for crossings")
         # what crosses goes back to where no edge drew it to: it is as far off there
-        places, crossings = cleared(made._replace(vertices=plain, middles=middles), places)
+        asked = None if everywhere else np.flatnonzero(~calm[made.faces].all(axis=1))
+        places, crossings = cleared(made._replace(vertices=plain, middles=middles), places, asked)
     return places, made.faces, crossings
 
 
@@ -107,7 +140,9 @@ def _at_its_distance(field: Winding, places: np.ndarray, far: float, step: float
     return places
 
 
-def _at_features(made: DualSurface, lattice: Lattice, field: Winding, far: float) -> tuple[np.ndarray, np.ndarray]:
+def _at_features(
+    made: DualSurface, lattice: Lattice, field: Winding, far: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Where the vertices of a skin come to lie: on its edges and in its corners where their cells hold such.
 
     Where the skin cuts the edges of a cell, its distance and the way it faces give a plane each; the vertex goes where
@@ -126,6 +161,8 @@ def _at_features(made: DualSurface, lattice: Lattice, field: Winding, far: float
     -------
     plain, places : ndarray, shape (V, 3)
         The middles of the cuts, and where the vertices go.
+    calm : ndarray of bool, shape (V,)
+        Whether the skin is flat there and round about, and alone in its cell.
     """
     step, count = lattice.step, len(made.vertices)
     cells = lattice.low + step * (np.floor((made.vertices - lattice.low) / step) + 0.5)
@@ -150,9 +187,15 @@ def _at_features(made: DualSurface, lattice: Lattice, field: Winding, far: float
 
     plain, facing = mean(cut), mean(normals)
     sharp = np.flatnonzero(np.linalg.norm(facing, axis=1) < _SHARP)
-    places = plain.copy()
+    places, keys = plain.copy(), _cell_keys(made.vertices, lattice)
+    order = np.argsort(keys, kind="stable")
+    again = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+    calm = np.ones(count, dtype=bool)
+    calm[sharp] = calm[order[again]] = calm[order[again + 1]] = False
+    for _ in range(_BEYOND_SHARP):  # what bends may be drawn over to its neighbours
+        calm[made.faces[~calm[made.faces].all(axis=1)]] = False
     if len(sharp) == 0:
-        return plain, places
+        return plain, places, calm
     number = np.full(count, -1, dtype=np.int64)
     number[sharp] = np.arange(len(sharp))
     rows, of = number[at], np.repeat(every, 4)
@@ -168,13 +211,13 @@ def _at_features(made: DualSurface, lattice: Lattice, field: Winding, far: float
     beside = np.abs(found - cells[sharp]).max(axis=1) / step
     # an edge too acute to have nodes behind it ends in a cell that is not cut
     key = _cell_keys(found, lattice)
-    free = ~np.isin(key, _cell_keys(made.vertices, lattice)) & (beside < _BEYOND)
+    free = ~np.isin(key, keys) & (beside < _BEYOND)
     order = np.lexsort((beside, key))  # of several that would go into one, the nearest does
     nearest = np.zeros(len(key), dtype=bool)
     nearest[order[np.concatenate([[True], key[order][1:] != key[order][:-1]])]] = True
     own = (beside < _OWN) | (free & nearest)
     places[sharp[own]] = found[own]
-    return plain, places
+    return plain, places, calm
 
 
 def _cell_keys(points: np.ndarray, lattice: Lattice) -> np.ndarray:
@@ -209,12 +252,11 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool, progre
     blocks = np.ascontiguousarray(np.argwhere(taken))
     near = taken[tuple(blocks.T)] == 2
     number[tuple(blocks.T)] = np.arange(len(blocks), dtype=np.int32)
-    own = np.argwhere(np.ones((SIDE,) * 3, dtype=bool))
-    places = low + step * (SIDE * blocks[near][:, None] + own)
+    places = low + step * (SIDE * blocks[near][:, None] + _IN_BLOCK)
     middles = low + step * SIDE * (blocks[~near] + 0.5)
     state = progress.step("Measuring how far off it is", 10)
     state[DONE] = 1
-    away = [closest_points(field.tree, at.reshape(-1, 3), polled_here())[0] for at in (places, middles)]
+    away = [_away(field, places, far, step), closest_points(field.tree, middles, polled_here())[0]]
     check_here()
     state[DONE] = 4
     within = [np.zeros(len(at), dtype=bool) for at in away]
@@ -232,6 +274,33 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool, progre
         low, step, number, blocks, every > 0, (INSIDE + every).astype(np.float32),
         np.full((len(every), 3), -1, dtype=np.int32), none,
     )  # fmt: skip
+
+
+def _away(field: Winding, places: np.ndarray, far: float, step: float) -> np.ndarray:
+    """How far nodes of blocks lie off the surface, mm; where the skin is not near, about as far as their middle does.
+
+    Parameters
+    ----------
+    field : Winding
+    places : ndarray, shape (N, 64, 3)
+    far, step : float
+
+    Returns
+    -------
+    ndarray, shape (64 N,)
+    """
+    eighths = np.stack([places[:, own] for own in _EIGHTHS], axis=1)
+    middles = eighths.mean(axis=2)
+    about = closest_points(field.tree, middles.reshape(-1, 3), polled_here())[0].reshape(middles.shape[:2])
+    check_here()
+    found = np.repeat(about[:, :, None], eighths.shape[2], axis=2)
+    near = np.abs(about - far) <= 0.5 * np.sqrt(3) * step * (1 + 1e-9)
+    asked = eighths[near]
+    found[near] = closest_points(field.tree, asked.reshape(-1, 3), polled_here())[0].reshape(asked.shape[:2])
+    away = np.empty(places.shape[:2])
+    for i, own in enumerate(_EIGHTHS):
+        away[:, own] = found[:, i]
+    return away.ravel()
 
 
 @kernel

@@ -187,7 +187,7 @@ def pulled_back(made: DualSurface, foot: np.ndarray, away: np.ndarray, step: flo
     return pulled
 
 
-def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
+def cleared(made: DualSurface, places: np.ndarray, asked: np.ndarray | None = None) -> tuple[np.ndarray, int]:
     """Put vertices of triangles that cross back to plainer places, then between their neighbours, until none does.
 
     Parameters
@@ -195,6 +195,8 @@ def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
     made : DualSurface
     places : ndarray, shape (V, 3)
         Where its vertices were brought, mm.
+    asked : ndarray of int, optional
+        Triangles that are looked at for what they cross; by default all.
 
     Returns
     -------
@@ -205,7 +207,7 @@ def cleared(made: DualSurface, places: np.ndarray) -> tuple[np.ndarray, int]:
     size = float(np.linalg.norm(np.ptp(places, axis=0)))
     places = as_files_hold(places, size)
     level = np.zeros(len(places), dtype=np.int8)
-    pairs = np.concatenate(crossings_and_folds(places, made.faces))
+    pairs = np.concatenate(crossings_and_folds(places, made.faces, asked))
     for _ in range(_CLEARING):
         if len(pairs) == 0:
             break

@@ -7,10 +7,11 @@ import numpy as np
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import spread_by_area
 from tinsnip.progress import Progress, check_here, polled_here
+from tinsnip.space.crossings import crossings_and_folds
 from tinsnip.space.singles import as_files_hold
 from tinsnip.space.tree import closest_points
 from tinsnip.survey.crossings import new_crossings
-from tinsnip.treat.kit.skins.offsetting import STEPS_IN_OFFSET, offset_skin
+from tinsnip.treat.kit.skins.offsetting import cell_for, offset_skin
 from tinsnip.treat.reduce.reduce import Reduce
 from tinsnip.treat.treatment import Context
 
@@ -22,14 +23,15 @@ _OFF, _MOST_OFF = 1e-3, 2e-2
 """How far a skin may move as it is reduced, as a share of its distance, but for one point in a hundred, and at most: a
 tenth, and all, of what a wall may be off."""
 _FEWEST, _TRIES, _SAMPLES = 12, 6, 20_000
-_COARSE = 3.0
-"""Cells in the distance at least."""
-_CELLS = 120.0
-"""Along the longest side; where there would be more, the coarser ones do."""
 
 
 def spare_offset_skin(
-    vertices: np.ndarray, faces: np.ndarray, offset: float, progress: Progress, widest: float = np.inf
+    vertices: np.ndarray,
+    faces: np.ndarray,
+    offset: float,
+    progress: Progress,
+    widest: float = np.inf,
+    sheet: bool = False,
 ) -> tuple[np.ndarray, np.ndarray, int]:
     """The surface at a distance from another, as `offset_skin` makes it, in few triangles.
 
@@ -45,6 +47,8 @@ def spare_offset_skin(
     progress : Progress
     widest : float
         The largest cells there may be, mm.
+    sheet : bool
+        As for `offset_skin`.
 
     Returns
     -------
@@ -55,14 +59,19 @@ def spare_offset_skin(
     """
     low, high = vertices[faces].min(axis=(0, 1)), vertices[faces].max(axis=(0, 1))
     middle = as_files_hold(0.5 * (low + high)[None], np.inf)[0]
-    far, longest = abs(offset), float((high - low).max())
-    step = min(max(far / STEPS_IN_OFFSET, min(far / _COARSE, longest / _CELLS)), widest)
-    with progress.part(0.0, 0.7):
-        places, skin, crossings = offset_skin(vertices - middle, faces, offset, step, progress)
-    size = float(np.linalg.norm(high - low))
-    if crossings == 0 and len(skin) > _FEW:
-        with progress.part(0.7, 1.0):
-            places, skin = _spared(Mesh(places, skin), far, progress)
+    far, size = abs(offset), float(np.linalg.norm(high - low))
+    step = min(cell_for(far, float((high - low).max())), widest)
+    for everywhere in (False, True):
+        with progress.part(0.0, 0.7):
+            places, skin, crossings = offset_skin(vertices - middle, faces, offset, step, progress, sheet, everywhere)
+        if crossings == 0 and len(skin) > _FEW:
+            with progress.part(0.7, 1.0):
+                places, skin = _spared(Mesh(places, skin), far, progress)
+        if len(skin) == 0 or everywhere:
+            break
+        if not any(map(len, crossings_and_folds(places, skin))):
+            crossings = 0
+            break
     return as_files_hold(places + middle, size), skin, crossings
 
 
