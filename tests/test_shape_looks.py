@@ -3,7 +3,8 @@
 import unittest
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
 from scipy.spatial import cKDTree
 
 from tests import specimens
@@ -117,6 +118,78 @@ class InTheWindow(WindowTest):
         self.click(view, *middle)
         self.wait_for(lambda: len(self.window.pins.pins) == 1 and self.window.pins.pins[0].look == RELIEF)
         self.assertTrue(0.01 < abs(float(self.window.pins.pins[0].text.split()[0])) < 0.3)
+
+
+class Light(WindowTest):
+    """What shading by depth, the ground and the lights add to the picture, and that each goes as it came."""
+
+    def put_down(self, above: float) -> None:
+        """A block with a groove across its top, so far above the bed."""
+        size = 40.0
+        line = np.array([(-1, 0), (-1, 1), (-0.2, 1), (-0.2, 0.5), (0.2, 0.5), (0.2, 1), (1, 1), (1, 0)]) * size / 2
+        n = len(line)
+        points = np.concatenate([np.insert(line, 1, y, axis=1) for y in (-size / 2, size / 2)]) + np.array(
+            [0, 0, above]
+        )
+        around = np.arange(n)
+        follow = (around + 1) % n
+        sides = np.concatenate(
+            [np.stack([around, around + n, follow], 1), np.stack([follow, around + n, follow + n], 1)]
+        )
+        caps = np.array([(0, 1, 2), (0, 2, 3), (0, 3, 4), (0, 4, 7), (4, 5, 7), (5, 6, 7)])
+        mesh = Mesh(points, np.concatenate([sides, caps, caps[:, ::-1] + n]))
+        self.put_up(mesh if mesh.volume > 0 else Mesh(points, mesh.faces[:, ::-1]))
+        self.view.look_from(25.0, 50.0)
+        self.settle()
+
+    def test_depth_ground_and_lights(self) -> None:
+        self.put_down(0.0)
+        shift, control = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier
+        self.key(Qt.Key.Key_9)  # a tray without a preview
+        with_all = self.picture()
+        self.key(Qt.Key.Key_V)
+        plain = self.picture()
+        self.key(Qt.Key.Key_V, shift)
+        bare = self.picture()
+        ground = bare[5, 5]
+        part = (np.abs(bare - ground).max(axis=2) > 30).mean()
+        # the shadow only darkens, and only beside the part
+        darker = bare.sum(axis=2) - plain.sum(axis=2)
+        self.assertGreaterEqual(darker.min(), -2)
+        self.assertGreater((darker > 12).mean(), 0.02)
+        self.assertTrue((np.abs(bare - ground).max(axis=2) < 8)[darker > 12].mean() > 0.98)
+        # depth shades the part alone: its edges and the groove, and little else
+        shaded = np.abs(with_all - plain).max(axis=2) > 4
+        self.assertGreater(shaded.mean(), 0.01 * part)
+        self.assertLess(shaded.mean(), 0.5 * part)
+        self.assertLess(np.abs(with_all - plain)[np.abs(plain - bare).max(axis=2) > 6].max(), 1)
+        # the middle of the groove's floor, seen from above, lies deep between its walls
+        column, row, _ = self.view.camera.project(np.array([[3.2, 0.0, 10.0]]))[0].astype(int)
+        self.assertLess(with_all[row, column].sum(), plain[row, column].sum())
+        self.view.look_from(25.0, -30.0)
+        self.settle()
+        from_below = self.picture()
+        self.key(Qt.Key.Key_V, shift)
+        np.testing.assert_array_equal(self.picture(), from_below)
+        self.view.look_from(25.0, 50.0)
+        self.settle()
+        np.testing.assert_array_equal(self.picture(), plain)
+        middle = (self.view.width() // 2, self.view.height() // 2)
+        QTest.mousePress(self.view, Qt.MouseButton.RightButton, control, QPoint(*middle))
+        QTest.mouseMove(self.view, QPoint(middle[0] - 150, middle[1] + 60))
+        QTest.mouseRelease(self.view, Qt.MouseButton.RightButton, control, QPoint(middle[0] - 150, middle[1] + 60))
+        self.settle()
+        turned = self.picture()
+        self.assertGreater((np.abs(turned - plain).max(axis=2) > 10).mean(), 0.4 * part)
+        self.key(Qt.Key.Key_L, control)
+        np.testing.assert_array_equal(self.picture(), plain)
+        self.assertEqual((self.window.settings.shades_depth, self.window.settings.has_ground), (False, True))
+
+    def test_what_hangs_in_the_air_has_no_ground(self) -> None:
+        self.put_down(5.0)
+        before = self.picture()
+        self.key(Qt.Key.Key_V, Qt.KeyboardModifier.ShiftModifier)
+        np.testing.assert_array_equal(self.picture(), before)
 
 
 if __name__ == "__main__":

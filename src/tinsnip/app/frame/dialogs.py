@@ -10,7 +10,7 @@ from tinsnip.app.widgets.theme import mono_font, polish_again, px
 __all__ = ["HelpSheet", "SettingsPage"]
 
 _TEXT_SIZES = {"as the desktop says": 0.0, "100 %": 1.0, "125 %": 1.25, "150 %": 1.5, "200 %": 2.0}
-_MEANINGS = ("turn", "pan", "zoom", "nothing")
+_MEANINGS = ("turn", "pan", "zoom", "light", "nothing")
 
 
 class HelpSheet(QDialog):

@@ -151,6 +151,15 @@ class Menus(QMenuBar):
             action = self._action(view, name, lambda: None, keys, True)
             action.toggled.connect(switch)
             self.aids.append(action)
+        view.addSeparator()
+        for name, keys, which in (
+            ("Shade hollows and ridges", "V", "shades_depth"),
+            ("Ground", "Shift+V", "has_ground"),
+        ):
+            action = self._action(view, name, lambda: None, keys, True)
+            action.setChecked(getattr(acts.viewport.settings, which))
+            action.toggled.connect(lambda on, which=which: acts.viewport.keep_aid(which, on))
+        self._action(view, "Light as at first", acts.viewport.reset_light, "Ctrl+L")
         acts.viewport.section_bar.turned_on.connect(lambda on: self._check_aid(-1, on))
         acts.viewport.layer_panel.turned_on.connect(lambda on: self._check_aid(-2, on))
         for actions, chosen in ((self.looks, 0), (self.shows, 2)):

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from tinsnip.app.state.footprint import Footprint, footprint_of
 from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangles_at, vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
@@ -27,6 +28,8 @@ __all__ = [
 STRAY, HELD, VOID = 1, 2, 3
 _FEW = 0.1
 """Share of the vertices up to which those that moved are made anew alone: with more it costs as much as all."""
+_ON_THE_BED = 2e-3
+"""A part whose lowest point is this close to z = 0, as a share of its size, stands on the bed."""
 _TICKED = 8
 """Added to what a shell is where it is ticked to go."""
 
@@ -42,6 +45,7 @@ class ViewBuffers:
     colours: np.ndarray  # uint8 (V, 4)
     faces: np.ndarray  # int32 (F, 3)
     proxy: Proxy | None  # a light stand-in; None: the mesh is light enough
+    shadow: Footprint | None = None  # on the ground, where the part stands on it
 
     @functools.cached_property
     def light_faces(self) -> np.ndarray:
@@ -138,7 +142,10 @@ def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None
         colours[:, :3] = mesh.colour
     proxy = light_proxy(places, mesh.faces)
     progress.check()
-    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy)
+    shadow = None
+    if abs(mesh.box[0, 2]) < _ON_THE_BED * mesh.diagonal:
+        shadow = footprint_of(*((places, mesh.faces) if proxy is None else (places[proxy.vertices], proxy.faces)))
+    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy, shadow)
 
 
 def lit_normals(vertices: np.ndarray, faces: np.ndarray, provenance: np.ndarray) -> np.ndarray:

@@ -12,13 +12,13 @@ from tinsnip.formats.whole import write_whole
 
 __all__ = ["DRAGS", "Settings"]
 
-DRAGS = ("left", "middle", "right", "shift+left", "ctrl+left")
+DRAGS = ("left", "middle", "right", "shift+left", "ctrl+left", "ctrl+right")
 """Ways to drag in the view that can be given a meaning."""
 
 _JOB = ".snipjob"
 _MOST_RECENT = 8
 """Scans that are remembered, and as many jobs."""
-Meaning = Literal["turn", "pan", "zoom", "nothing"]
+Meaning = Literal["turn", "pan", "zoom", "light", "nothing"]
 
 
 class Settings(BaseModel):
@@ -43,6 +43,9 @@ class Settings(BaseModel):
     right: Meaning = "pan"
     shift_left: Meaning = "pan"
     ctrl_left: Meaning = "zoom"
+    ctrl_right: Meaning = "light"
+    shades_depth: bool = True
+    has_ground: bool = True
 
     @staticmethod
     def path() -> Path:

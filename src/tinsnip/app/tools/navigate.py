@@ -1,4 +1,4 @@
-"""Moving the view: turning, panning and zooming by the drags that the settings name."""
+"""Moving the view, and the light: turning, panning and zooming by the drags that the settings name."""
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
@@ -25,7 +25,8 @@ class Navigate(Tool):
         if self.session.mesh is None:
             return None
         meaning = "turn" if self.view.hand.space else self._meaning(at)
-        return {"turn": self._turn, "pan": self._pan, "zoom": self._zoom}.get(meaning, self._nothing)(at)
+        ways = {"turn": self._turn, "pan": self._pan, "zoom": self._zoom, "light": self._light}
+        return ways.get(meaning, self._nothing)(at)
 
     def _meaning(self, at: Pointer) -> str:
         """What a drag that begins like this does, by the settings."""
@@ -35,6 +36,8 @@ class Navigate(Tool):
             name = "shift+left"
         elif name == "left" and at.keys & Qt.KeyboardModifier.ControlModifier:
             name = "ctrl+left"
+        elif name == "right" and at.keys & Qt.KeyboardModifier.ControlModifier:
+            name = "ctrl+right"
         return self.view.settings.meaning(name)
 
     def _turn(self, at: Pointer) -> Drag:
@@ -69,6 +72,12 @@ class Navigate(Tool):
             camera.zoom(1.01 ** (at.y - now.y), camera.width / 2, camera.height / 2)
             self.view.touch()
             self.view.moved()
+            at = now
+
+    def _light(self, at: Pointer) -> Drag:
+        while at.is_down:
+            now = yield
+            self.view.turn_light(0.6 * (now.x - at.x), 0.6 * (at.y - now.y))
             at = now
 
     def _nothing(self, at: Pointer) -> Drag:

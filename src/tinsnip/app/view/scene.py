@@ -8,7 +8,9 @@ import numpy as np
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks, make_speck
 from tinsnip.app.view.camera import Camera
+from tinsnip.app.view.ground import Ground
 from tinsnip.app.view.layer import Layer
+from tinsnip.app.view.lines import Lines
 from tinsnip.app.view.looks import (
     DEVIATION,
     EDGES,
@@ -22,6 +24,7 @@ from tinsnip.app.view.looks import (
     VOIDS,
     shader_source,
 )
+from tinsnip.app.view.stage import DepthShading, Rect, Stage, release_whole
 from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.waste import MARKS, PLANE, Waste
 from tinsnip.app.widgets.theme import PLAIN
@@ -44,8 +47,6 @@ _PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
 
 
 Tint = tuple[float, float, float]
-Rect = tuple[int, int, int, int]
-"""Pixels of a target: the first column and row from below, width and height."""
 
 
 def _together(a: Rect | None, b: Rect) -> Rect:
@@ -54,15 +55,6 @@ def _together(a: Rect | None, b: Rect) -> Rect:
         return b
     x, y = min(a[0], b[0]), min(a[1], b[1])
     return x, y, max(a[0] + a[2], b[0] + b[2]) - x, max(a[1] + a[3], b[1] + b[3]) - y
-
-
-def _release_whole(target: moderngl.Framebuffer) -> None:
-    """Free a framebuffer with what it draws to, which it does not do by itself."""
-    parts = [*target.color_attachments, target.depth_attachment]
-    target.release()
-    for part in parts:
-        if part is not None:
-            part.release()
 
 
 _BEHIND = 2.0, 20_000.0
@@ -76,7 +68,7 @@ class Scene:
         self.context = context
         self._programs: dict[tuple[int, int, int, bool], moderngl.Program] = {}
         self._matrices = np.eye(4), np.eye(3), np.zeros(3)
-        self.line = context.program(shader_source("line.vert.glsl"), shader_source("line.frag.glsl"))
+        self._lines = Lines(context)
         self.origin = np.zeros(3)
         self.bed = 0.0
         """The height up to which the part stands on the bed, mm."""
@@ -90,10 +82,12 @@ class Scene:
         self.raw_frame = np.eye(4)
         self._patch: moderngl.VertexArray | None = None
         self._patch_buffers: list[moderngl.Buffer] = []
-        self._lines: list[tuple[moderngl.VertexArray, int, dict]] = []
-        self._line_buffers: list[moderngl.Buffer] = []
-        self._stage: moderngl.Framebuffer | None = None
-        self.stage_done = 0
+        self._stage: Stage | None = None
+        self._shading, self._ground = DepthShading(context), Ground(context)
+        self.shades_depth = self.has_ground = True
+        self.lights = np.eye(3)
+        """How the lights are turned from where they are seen from at first."""
+        self.stage_done = self._shaded = 0
         self._stage_whole = False
         self._slice = 120_000
         self.seen_in: Callable[[Camera, Rect], np.ndarray | None] = lambda camera, rect: None
@@ -256,7 +250,7 @@ class Scene:
             place.use()
             self.context.enable_only(moderngl.DEPTH_TEST)
             speck.draw_full(program, 0, 1)
-        _release_whole(behind)
+        release_whole(behind)
         for buffer in speck.release():
             buffer.release()
         return bool(self._ready_made)
@@ -330,23 +324,8 @@ class Scene:
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
-        """Closed lines, points (N, 3), or single pieces, (N, 2, 3), and style (first, second, period, share, width)."""
-        self._release(self._line_buffers, *(entry[0] for entry in self._lines))
-        self._lines, self._line_buffers = [], []
-        groups: dict[tuple, list[np.ndarray]] = {}
-        for points, style in lines:
-            head = (points - self.origin).astype(np.float32)
-            head, tail = (head[:, 0], head[:, 1]) if head.ndim == 3 else (head, np.roll(head, -1, axis=0))
-            length = np.linalg.norm(tail - head, axis=1)
-            along = np.concatenate([[0.0], np.cumsum(length)[:-1]])
-            rows = np.column_stack([head, tail, along]).astype(np.float32)
-            groups.setdefault(tuple(sorted(style.items())), []).append(rows)
-        for style, rows in groups.items():
-            data = np.concatenate(rows)
-            buffer = self.context.buffer(data)
-            array = self.context.vertex_array(self.line, [(buffer, "3f4 3f4 1f4/i", "head", "tail", "along")])
-            self._lines.append((array, len(data), dict(style)))
-            self._line_buffers.append(buffer)
+        """As `Lines.set_up`, counted from the part's own middle."""
+        self._lines.set_up(lines, self.origin)
 
     @staticmethod
     def _release(buffers: list[moderngl.Buffer], *arrays: moderngl.VertexArray | None) -> None:
@@ -393,7 +372,6 @@ class Scene:
         clip, view = camera.to_clip(origin) @ matrix, camera.frame() @ linear
         self._matrices = clip, view, origin
         self._tint = PLAIN if layer is None else layer.tint
-        self.line["to_clip"].write(np.ascontiguousarray(camera.to_clip(self.origin).T, dtype=np.float32))
         if layer is None:
             return self._ready(PREVIEW)
         look = layer.look
@@ -431,6 +409,8 @@ class Scene:
         program["to_clip"].write(np.ascontiguousarray(clip.T, dtype=np.float32))
         if "to_view" in program:
             program["to_view"].write(np.ascontiguousarray(view.T, dtype=np.float32))
+        if "to_lights" in program:
+            program["to_lights"].write(np.ascontiguousarray(self.lights, dtype=np.float32))
         if "limit" in program:
             program["limit"].value = max(self.limit, 1e-30)
         if "tint" in program:
@@ -444,9 +424,8 @@ class Scene:
         if "kinds" in program:
             program["kinds"].value = 0
         normal, offset = self.section or (np.zeros(3), 1.0)
-        for one, place in ((program, origin), (self.line, self.origin)):
-            if "clip" in one:
-                one["clip"].value = (*normal, offset - float(normal @ place))
+        if "clip" in program:
+            program["clip"].value = (*normal, offset - float(normal @ origin))
         if "is_cut" in program:
             program["is_cut"].value = self.section is not None
         if "see_through" in program:
@@ -472,7 +451,8 @@ class Scene:
             if self.shows_edges:
                 self._draw_edges(lambda program, layer=layer: layer.surface.draw_light(program), camera, layer)
         target.scissor = None
-        self._finish(target, camera, ratio)
+        self._draw_others(target, camera, ratio)
+        self._draw_on_top(target, camera, ratio)
 
     def _push_back(self) -> None:
         """Draw what comes a little farther away where its edges are drawn too, which then lie on it."""
@@ -490,7 +470,7 @@ class Scene:
         place = self._offscreen((width, height))
         self.draw_light(place, camera, 1.0)
         pixels = np.frombuffer(place.read(components=3, alignment=1), dtype=np.uint8).reshape(height, width, 3)
-        _release_whole(place)
+        release_whole(place)
         self.stage_done = 0
         return np.ascontiguousarray(pixels[::-1])
 
@@ -507,7 +487,7 @@ class Scene:
         surface.draw_light(self._aim(camera, Layer(surface, look=look, is_now=False, tint=tint)))
         self.section = section
         pixels = np.frombuffer(place.read(components=3, alignment=1), dtype=np.uint8).reshape(height, width, 3)
-        _release_whole(place)
+        release_whole(place)
         self.stage_done = 0
         return np.ascontiguousarray(pixels[::-1])
 
@@ -522,26 +502,28 @@ class Scene:
             return False
         if self._stage is None or self._stage.size != target.size:
             if self._stage is not None:
-                _release_whole(self._stage)
-            self._stage = self._offscreen(target.size)
+                self._stage.release()
+            self._stage = Stage(self.context, target.size)
             self.stage_done = 0
+        stage = self._stage.target
         if self.stage_done == 0:
-            self._clear(self._stage)
+            self._clear(stage)
+            self._shaded = 0
             self._stage_whole, self._late = False, None
         total = sum(layer.surface.triangles for layer in layers)
         self._draw_stale(target, camera, ratio, layers, total)
         budget, begun = self._slice, 0
         clock = time.perf_counter()
         if self.stage_done < total:
-            self._stage.use()
-            self.context.viewport = (0, 0, *self._stage.size)
+            stage.use()
+            self.context.viewport = (0, 0, *stage.size)
             self.context.enable_only(moderngl.DEPTH_TEST)
             for layer in layers:
                 own = layer.surface.triangles
                 first = self.stage_done - begun
                 if 0 <= first < own and budget > 0:
                     count = min(budget, own - first)
-                    self._stage.scissor = layer.scissor
+                    stage.scissor = layer.scissor
                     self._push_back()
                     layer.surface.draw_full(self._aim(camera, layer), first, count)
                     if self.shows_edges:
@@ -553,19 +535,35 @@ class Scene:
                     self.stage_done += count
                     budget -= count
                 begun += own
-            self._stage.scissor = None
+            stage.scissor = None
             self.context.finish()
             self._pace(time.perf_counter() - clock)
         if self.stage_done < total:
             return False
         if not self._stage_whole:
-            self._finish(self._stage, camera, ratio)
+            if self._shaded == 0:
+                self._draw_others(stage, camera, ratio)
+            if self.shades_depth and self._shaded < stage.size[1]:
+                self._shaded = self._shading.shade_some(self._stage, camera, ratio, self._hollows, self._shaded)
+                if self._shaded < stage.size[1]:
+                    return False
+            self._draw_on_top(stage, camera, ratio)
             self._stage_whole = True
             if self._late is not None:  # of what was drawn first some is no longer so
-                self._draw_place(self._stage, camera, ratio, self._late)
+                self._draw_place(stage, camera, ratio, self._late)
                 self._late = None
-        self.context.copy_framebuffer(target, self._stage)
+        self.context.copy_framebuffer(target, stage)
         return True
+
+    @property
+    def is_whole(self) -> bool:
+        """The picture has been drawn to its end."""
+        return self.triangles == 0 or (self.stage_done >= self.triangles and self._stage_whole)
+
+    @property
+    def _hollows(self) -> bool:
+        """Hollows and ridges are shaded where no colour has to be read by how light it is."""
+        return self.look in (TIN, SCAN_COLOUR, PROVENANCE) and not self.sees_through
 
     def _draw_stale(
         self, target: moderngl.Framebuffer, camera: Camera, ratio: float, layers: list[Layer], total: int
@@ -576,9 +574,9 @@ class Scene:
             return
         plain = len(layers) == 1 and layers[0].surface is self.now and self.turn is None and self.shows == "now"
         is_whole = self._stage_whole and self.stage_done >= total
-        if not plain or not self._draw_place(self._stage if is_whole else target, camera, ratio, rect):
-            self.stage_done = 0
-            self._clear(self._stage)
+        if not plain or not self._draw_place(self._stage.target if is_whole else target, camera, ratio, rect):
+            self.stage_done = self._shaded = 0
+            self._clear(self._stage.target)
             self._stage_whole, self._late = False, None
         elif not is_whole:
             self._late = _together(self._late, rect)
@@ -598,7 +596,10 @@ class Scene:
         self.now.draw_some(self._aim(camera, here), triangles)
         if self.shows_edges:
             self._draw_edges(lambda program: self.now.draw_some(program, triangles), camera, here)
-        self._finish(target, camera, ratio, rect)
+        self._draw_others(target, camera, ratio, rect)
+        if self.shades_depth and target is self._stage.target:
+            self._shading.shade(self._stage, camera, ratio, self._hollows, rect)
+        self._draw_on_top(target, camera, ratio, rect)
         return True
 
     def _pace(self, seconds: float) -> None:
@@ -606,8 +607,10 @@ class Scene:
         wanted = self._slice * min(max(_SLICE_SECONDS / max(seconds, 1e-4), 0.5), 1.5)
         self._slice = int(min(max(wanted, 40_000), 2_000_000))
 
-    def _finish(self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None) -> None:
-        """Patches, voids that shine through, and lines, on top of the surface; within some pixels, or in all."""
+    def _draw_others(
+        self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None
+    ) -> None:
+        """Further pieces, and the ground, beside the surface; within some pixels, or in all."""
         target.use()
         self.context.viewport = (0, 0, *target.size)
         target.scissor = within
@@ -620,6 +623,20 @@ class Scene:
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
                 other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False, tint=tint)))
         self.context.polygon_offset = 0.0, 0.0
+        shown = self.now if self.shows == "now" and self.turn is None and self.section is None else None
+        shadow = None if shown is None else shown.buffers.shadow
+        if self.has_ground and shadow is not None:
+            self._ground.draw(target, shadow, shown.origin, camera, camera.reach)
+        target.scissor = None
+
+    def _draw_on_top(
+        self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None
+    ) -> None:
+        """Patches, voids that shine through, and lines, over the surface; within some pixels, or in all."""
+        target.use()
+        self.context.viewport = (0, 0, *target.size)
+        target.scissor = within
+        self.context.enable_only(moderngl.DEPTH_TEST)
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":
@@ -632,14 +649,5 @@ class Scene:
             self.context.enable_only(moderngl.NOTHING)
             self.now.draw_voids(self._ready(VOIDS))
             self.context.enable_only(moderngl.DEPTH_TEST)
-        if self._lines:
-            self.line["size"].value = (float(target.size[0]), float(target.size[1]))
-            self.line["scale"].value = ratio / camera.scale
-        for array, count, style in self._lines:
-            self.line["first"].value = style["first"]
-            self.line["second"].value = style["second"]
-            self.line["period"].value = style["period"] * ratio
-            self.line["share"].value = style["share"]
-            self.line["width"].value = style["width"] * ratio
-            array.render(moderngl.TRIANGLE_STRIP, vertices=4, instances=count)
+        self._lines.draw(target, camera, ratio, self.section)
         target.scissor = None

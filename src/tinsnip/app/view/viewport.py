@@ -10,6 +10,7 @@ from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
+from scipy.spatial.transform import Rotation
 
 from tinsnip.app.state.buffers import HELD, ViewBuffers, ViewMarks, with_ticked
 from tinsnip.app.state.datums import ShownDatums
@@ -132,6 +133,7 @@ class Viewport(QOpenGLWidget):
     def initializeGL(self) -> None:
         self.scene = Scene(moderngl.create_context())
         self.scene.seen_in = self._seen_in
+        self.scene.shades_depth, self.scene.has_ground = self.settings.shades_depth, self.settings.has_ground
         QTimer.singleShot(300, self._make_ready)
         if self._buffers is not None and self._pending is None:
             self._pending = self._buffers
@@ -198,7 +200,7 @@ class Viewport(QOpenGLWidget):
             and not scene.is_loading
             and not self.paints.is_bringing
         )
-        return ready and (scene.triangles == 0 or scene.stage_done >= scene.triangles)
+        return ready and scene.is_whole
 
     def redraw(self, *_: object) -> None:
         """Draw again from the start."""
@@ -398,9 +400,28 @@ class Viewport(QOpenGLWidget):
             self.redraw()
 
     def set_aid(self, name: str, on: bool) -> None:
-        """Let what lies behind shine through (``sees_through``), or draw the edges (``shows_edges``)."""
+        """Turn one of the scene's switches: ``sees_through``, ``shows_edges``, ``shades_depth`` or ``has_ground``."""
         if self.scene is not None:
             setattr(self.scene, name, on)
+            self.redraw()
+
+    def keep_aid(self, name: str, on: bool) -> None:
+        """As `set_aid`, and remember it."""
+        setattr(self.settings, name, on)
+        self.settings.save()
+        self.set_aid(name, on)
+
+    def turn_light(self, around: float, up: float) -> None:
+        """Turn the lights, degrees to the right and upwards, as they are seen from the eye."""
+        if self.scene is not None:
+            lights = Rotation.from_euler("yx", [around, -up], degrees=True).as_matrix() @ self.scene.lights
+            self.scene.lights = lights
+            self.moved()
+
+    def reset_light(self) -> None:
+        """Let the light come from where it came from at first."""
+        if self.scene is not None:
+            self.scene.lights = np.eye(3)
             self.redraw()
 
     def _set_limit(self, limit: float) -> None:

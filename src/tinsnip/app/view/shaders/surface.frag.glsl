@@ -70,6 +70,7 @@ const vec3 RUST = vec3(0.66, 0.26, 0.13);
 const vec3 CHARTREUSE = vec3(0.776, 0.91, 0.227);
 const vec3 VIOLET = vec3(0.60, 0.36, 0.84);
 
+uniform mat3 to_lights;    // from the view into the frame in which the lights stand
 const vec3 KEY = vec3(-0.424264, 0.565685, 0.707107);   // directions of the lights, seen from the eye
 const vec3 FILL = vec3(0.817889, -0.233682, 0.525786);
 const vec3 GLEAM = vec3(-0.229658, 0.321521, 0.918630);
@@ -309,9 +310,10 @@ void main() {
     if (own_mark == 1u) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
 #endif
 #endif
-    float key = max(dot(n, KEY), 0.0);
-    float fill = max(dot(n, FILL), 0.0);
-    float g = max(dot(n, GLEAM), 0.0);
+    vec3 from = to_lights * n;
+    float key = max(dot(from, KEY), 0.0);
+    float fill = max(dot(from, FILL), 0.0);
+    float g = max(dot(from, GLEAM), 0.0);
     g *= g;
     g *= g;
     g *= g;
