@@ -43,6 +43,7 @@ from tinsnip.treat.repair.untangle import MendCrossings
 from tinsnip.treat.repair.weld import Weld
 from tinsnip.treat.shape.bend import Bend
 from tinsnip.treat.shape.brush import BrushStroke
+from tinsnip.treat.shape.ripple import TakeRipple
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand.on_bed import StandOnBed
@@ -88,6 +89,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         Drain,
         AddSolid,
         Smooth,
+        TakeRipple,
         BrushStroke,
         Bend,
         Remesh,
@@ -155,6 +157,7 @@ __all__ = [
     "Strip",
     "Subdivide",
     "Sweep",
+    "TakeRipple",
     "TellOpenings",
     "Thicken",
     "Tidy",

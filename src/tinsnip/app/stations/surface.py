@@ -10,8 +10,9 @@ from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
+from tinsnip.survey.ripple import Ripple, ripple_of
 from tinsnip.survey.surfaces import noise_of
-from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, Weld
+from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, TakeRipple, Weld
 from tinsnip.treat.shape.brushes import BRUSHES
 from tinsnip.words import counted, grouped, millimetres, rounded_up
 
@@ -85,6 +86,14 @@ class SurfaceTray(PartedTray):
         self.strength = part.number("Strength", 0.05, 0.7, 2, "", 0.05)
         self.strength.setValue(0.5)
         self._noise_of: Mesh | None = None
+        part.heading("Ripple")
+        self.ripple = part.figure("Bands")
+        self.ripple.parentWidget().setToolTip("Of one wavelength, which the scanner left square to one way in space")
+        self.ripple.setText("not looked for")
+        part.button("Look for a ripple", self.look_for_ripple)
+        part.button("Take the ripple off", self.take_ripple).setToolTip(
+            "Where it stands out; letters, rings and ribs of the part itself stay"
+        )
 
     def _build_brushes(self, part: Section) -> None:
         self.brushes = PictogramRow(across=4)
@@ -222,6 +231,27 @@ class SurfaceTray(PartedTray):
         super().show_part()
         if self.part == "Smooth":
             self._measure_noise()
+
+    def take_ripple(self) -> None:
+        """Take the ripple off, where there is one."""
+        self.session.apply(TakeRipple())
+
+    def look_for_ripple(self) -> None:
+        """Look for a ripple beside the window, and say what was found."""
+        mesh = self.session.mesh
+        if mesh is None:
+            return
+        self.ripple.setText("looking…")
+
+        def take(found: Ripple | None) -> None:
+            if self.session.mesh is mesh:
+                self.ripple.setText(
+                    f"every {millimetres(found.wavelength)} mm, {millimetres(found.height)} mm high"
+                    if found
+                    else "none"
+                )
+
+        self.session.tasks.behind("ripple", lambda progress: ripple_of(mesh), take)
 
     def _measure_noise(self) -> None:
         """Measure the noise beside the window, and propose some times of it as the farthest that a vertex may move."""
