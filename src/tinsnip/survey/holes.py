@@ -266,13 +266,14 @@ def find_holes(
             number[letter] += 1
             half = loops.loop(i)
             rim, filled = letter == "R", (fills or {}).get(int(i))
+            is_mouth, across = boundaries.mouth[i] >= 0, "close straight across"
             outline, what = mesh.vertices[corner[half]], "outer rim"
             within = len((islands or {}).get(int(i), ()))
             if not rim:
                 round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
                 what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
                 what += f" with {'an island' if within == 1 else counted(within, 'island')}" * (within > 0)
-                what = "open edge of a wall" if boundaries.mouth[i] >= 0 else what
+                what = "open edge of a wall" if is_mouth else what
             findings.append(
                 Finding(
                     id=f"{letter}{number[letter]}",
@@ -281,7 +282,7 @@ def find_holes(
                     place=boundaries.centre[i],
                     size=float(boundaries.length[i] if rim else boundaries.span[i]),
                     count=len(half),
-                    proposal="kept open" if rim else "patch as a ring" if within else "patch",
+                    proposal="kept open" if rim else across if is_mouth else "patch as a ring" if within else "patch",
                     key=int(half.min()),
                     outline=outline,
                     about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i]))

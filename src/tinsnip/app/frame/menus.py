@@ -153,8 +153,8 @@ class Menus(QMenuBar):
             self.aids.append(action)
         view.addSeparator()
         for name, keys, which in (
-            ("Shade hollows and ridges", "V", "shades_depth"),
-            ("Ground", "Shift+V", "has_ground"),
+            ("Shade hollows and ridges", "I", "shades_depth"),
+            ("Ground", "Shift+I", "has_ground"),
         ):
             action = self._action(view, name, lambda: None, keys, True)
             action.setChecked(getattr(acts.viewport.settings, which))

@@ -24,7 +24,7 @@ from tinsnip.app.view.looks import (
     VOIDS,
     shader_source,
 )
-from tinsnip.app.view.stage import DepthShading, Rect, Stage, release_whole
+from tinsnip.app.view.stage import DepthShading, Rect, Stage, release_whole, round_about
 from tinsnip.app.view.surface import Surface
 from tinsnip.app.view.waste import MARKS, PLANE, Waste
 from tinsnip.app.widgets.theme import PLAIN
@@ -583,6 +583,8 @@ class Scene:
 
     def _draw_place(self, target: moderngl.Framebuffer, camera: Camera, ratio: float, rect: Rect) -> bool:
         """Draw all that is seen within some pixels anew; False where that would take too long."""
+        if self.shades_depth:
+            rect = round_about(rect, target.size, ratio)
         triangles = self.seen_in(camera, rect)
         if triangles is None or len(triangles) > _MOST_AT_ONCE:
             return False
@@ -623,9 +625,12 @@ class Scene:
                 look = SCAN_COLOUR if self.look == SCAN_COLOUR else TIN
                 other.draw_light(self._aim(camera, Layer(other, look=look, is_now=False, tint=tint)))
         self.context.polygon_offset = 0.0, 0.0
-        shown = self.now if self.shows == "now" and self.turn is None and self.section is None else None
+        shown = self.now if self.shows != "raw" and self.turn is None and self.section is None else None
         shadow = None if shown is None else shown.buffers.shadow
         if self.has_ground and shadow is not None:
+            if self.shows == "wipe":  # the raw scan has none
+                x = round(self.wipe_at * target.size[0])
+                target.scissor = (x, 0, target.size[0] - x, target.size[1])
             self._ground.draw(target, shadow, shown.origin, camera, camera.reach)
         target.scissor = None
 

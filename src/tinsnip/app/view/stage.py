@@ -11,7 +11,7 @@ import moderngl
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.looks import shader_source
 
-__all__ = ["DepthShading", "Rect", "Stage", "release_whole"]
+__all__ = ["DepthShading", "Rect", "Stage", "release_whole", "round_about"]
 
 Rect = tuple[int, int, int, int]
 """Pixels of a target: the first column and row from below, width and height."""
@@ -31,6 +31,17 @@ def release_whole(target: moderngl.Framebuffer) -> None:
     for part in parts:
         if part is not None:
             part.release()
+
+
+def round_about(rect: Rect, size: tuple[int, int], ratio: float) -> Rect:
+    """Some pixels, and those round about whose shading looks at them, as far as there are such."""
+    margin = _far_off(ratio) + 1
+    x, y = max(rect[0] - margin, 0), max(rect[1] - margin, 0)
+    return x, y, min(rect[0] + rect[2] + margin, size[0]) - x, min(rect[1] + rect[3] + margin, size[1]) - y
+
+
+def _far_off(ratio: float) -> int:
+    return max(2, round(_WIDE * ratio))
 
 
 class Stage:
@@ -74,7 +85,7 @@ class DepthShading:
         program["depth"].value = 0
         program["pixels"].value = 2.0 * camera.reach / pixel
         if "far_off" in program:
-            program["far_off"].value = max(2, round(_WIDE * ratio))
+            program["far_off"].value = _far_off(ratio)
         stage.depths.use(0)
         stage.over.use()
         self._context.viewport = (0, 0, *stage.size)
