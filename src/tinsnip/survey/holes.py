@@ -266,7 +266,7 @@ def find_holes(
             number[letter] += 1
             half = loops.loop(i)
             rim, filled = letter == "R", (fills or {}).get(int(i))
-            is_mouth, across = boundaries.mouth[i] >= 0, "close straight across"
+            is_mouth, across = boundaries.mouth[i] >= 0, "close across"
             outline, what = mesh.vertices[corner[half]], "outer rim"
             within = len((islands or {}).get(int(i), ()))
             if not rim:

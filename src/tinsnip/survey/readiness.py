@@ -7,7 +7,7 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import Crossings
-from tinsnip.survey.holes import Boundaries
+from tinsnip.survey.holes import Boundaries, classify_boundaries
 from tinsnip.survey.strays import Roles, describe_chunks
 from tinsnip.survey.tangles import Tangles
 from tinsnip.words import counted
@@ -111,11 +111,14 @@ def judge(
         return Readiness((Check("not empty", False, "no triangles"),))
     holes = int(boundaries.is_hole.sum())
     rims = int(boundaries.is_rim.sum())
-    gaps = [counted(holes, "hole")] * (holes > 0) + ["open base" if rims == 1 else f"{rims} open rims"] * (rims > 0)
+    walls = int((boundaries.is_hole & (boundaries.mouth >= 0)).sum())
+    gaps = [counted(holes - walls, "hole")] * (holes > walls) + [counted(walls, "open wall edge")] * (walls > 0)
+    inner = len(gaps)
+    gaps += ["open base" if rims == 1 else f"{rims} open rims"] * (rims > 0)
     loose = mesh.edges.open
     if ends_as == "surface":  # its rims are its own; anything else that is open is not
         own = np.diff(mesh.loops.start)[boundaries.is_rim].sum() if rims else 0
-        loose, gaps = loose - int(own), gaps[: holes > 0]
+        loose, gaps = loose - int(own), gaps[:inner]
     if loose and not gaps:
         gaps = [counted(loose, "open edge")]
     knots = [
@@ -156,7 +159,11 @@ def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[s
     crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
     within = [counted(int(roles.inner.sum()), "inner solid")] * bool(roles.inner.any())
     within += [counted(int(roles.skin.sum()), "doubled skin")] * bool(roles.skin.any())
-    within += [counted(int(roles.island.sum()), "island") + " in holes"] * bool(roles.island.any())
+    boundaries = classify_boundaries(mesh)
+    walls = np.isin(np.arange(len(roles.island)), boundaries.shell[boundaries.mouth >= 0])
+    islands, sides = int((roles.island & ~walls).sum()), int((roles.island & walls).sum())
+    within += [counted(islands, "island") + " in holes"] * (islands > 0)
+    within += [counted(sides, "side of a wall", "sides of walls") + " by itself"] * (sides > 0)
     told = [counted(crumbs, "stray")] * (crumbs > 0) + within + [describe_chunks(mesh, roles)] * (chunks > 0)
     brief = (
         [counted(crumbs, "stray")] * (crumbs > 0)
