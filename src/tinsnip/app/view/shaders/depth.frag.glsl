@@ -32,7 +32,7 @@ void main() {
             float one = deeper(at + way * reach, own), other = deeper(at - way * reach, own);
             bend += clamp(one + other, -1.6 * float(reach), 1.6 * float(reach)) / float(reach);
         }
-        light = 1.0 + clamp(0.11 * bend, -0.22, 0.09);
+        light = 1.0 + clamp(0.085 * bend, -0.2, 0.08);
     }
 #endif
     shade = vec4(vec3(0.5 * light), 1.0);
