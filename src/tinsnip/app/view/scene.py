@@ -349,8 +349,8 @@ class Scene:
             return [there]
         if self.shows == "wipe" and there is not None and here is not None:
             if size is not None:
-                x = round(self.wipe_at * size[0])
-                there.scissor, here.scissor = (0, 0, x, size[1]), (x, 0, size[0] - x, size[1])
+                here.scissor = self._beside_divider(size)
+                there.scissor = (0, 0, here.scissor[0], size[1])
             return [there, here]
         return [here] if here is not None else []
 
@@ -588,10 +588,7 @@ class Scene:
         triangles = self.seen_in(camera, rect)
         if triangles is None or len(triangles) > _MOST_AT_ONCE:
             return False
-        target.use()
-        self.context.viewport = (0, 0, *target.size)
-        target.scissor = rect
-        self.context.enable_only(moderngl.DEPTH_TEST)
+        self._aim_at(target, rect)
         target.clear(*_GROUND, depth=1.0, viewport=rect)
         here = Layer(self.now, look=self.look)
         self._push_back()
@@ -609,14 +606,23 @@ class Scene:
         wanted = self._slice * min(max(_SLICE_SECONDS / max(seconds, 1e-4), 0.5), 1.5)
         self._slice = int(min(max(wanted, 40_000), 2_000_000))
 
-    def _draw_others(
-        self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None
-    ) -> None:
-        """Further pieces, and the ground, beside the surface; within some pixels, or in all."""
+    def _aim_at(self, target: moderngl.Framebuffer, within: Rect | None) -> None:
+        """Draw to a target from now on, within some pixels or in all of it."""
         target.use()
         self.context.viewport = (0, 0, *target.size)
         target.scissor = within
         self.context.enable_only(moderngl.DEPTH_TEST)
+
+    def _beside_divider(self, size: tuple[int, int]) -> Rect:
+        """The pixels that show the present mesh while the raw scan stands beside it."""
+        x = round(self.wipe_at * size[0])
+        return x, 0, size[0] - x, size[1]
+
+    def _draw_others(
+        self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None
+    ) -> None:
+        """Further pieces, and the ground, beside the surface; within some pixels, or in all."""
+        self._aim_at(target, within)
         self.context.polygon_offset = _BEHIND  # where pieces lie on each other, the one worked on is seen
         for other, tint in zip(self._others, self._tints, strict=True):
             if other.buffers.mesh is self.aside:
@@ -629,8 +635,7 @@ class Scene:
         shadow = None if shown is None else shown.buffers.shadow
         if self.has_ground and shadow is not None:
             if self.shows == "wipe":  # the raw scan has none
-                x = round(self.wipe_at * target.size[0])
-                target.scissor = (x, 0, target.size[0] - x, target.size[1])
+                target.scissor = self._beside_divider(target.size)
             self._ground.draw(target, shadow, shown.origin, camera, camera.reach)
         target.scissor = None
 
@@ -638,15 +643,11 @@ class Scene:
         self, target: moderngl.Framebuffer, camera: Camera, ratio: float, within: Rect | None = None
     ) -> None:
         """Patches, voids that shine through, and lines, over the surface; within some pixels, or in all."""
-        target.use()
-        self.context.viewport = (0, 0, *target.size)
-        target.scissor = within
-        self.context.enable_only(moderngl.DEPTH_TEST)
+        self._aim_at(target, within)
         if self.shows == "raw" or self.level is not None:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":
-            x = round(self.wipe_at * target.size[0])
-            target.scissor = (x, 0, target.size[0] - x, target.size[1])
+            target.scissor = self._beside_divider(target.size)
         self._aim(camera, None)
         if self._patch is not None:
             self._patch.render(moderngl.TRIANGLES)
