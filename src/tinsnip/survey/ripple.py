@@ -45,6 +45,8 @@ others. Ripples put on the demo scans came to 0.94 to 1, rings and ribs of the p
 _SPACED, _REACH = 0.75, 2.5
 """How far the places lie apart at which a ripple is measured, and how far round it is looked there, wavelengths."""
 _MOST_PLACES, _NEAREST = 40_000, 6
+_AT_ONCE = 200_000
+"""Vertices at a time, some 50 MB."""
 _IN_REACH, _FEWEST_POINTS = 300, 20_000
 """Points within reach of a place by which it is measured there, and points in all at least."""
 _SAME_SIDE = 0.5
@@ -185,17 +187,28 @@ def ripple_at(mesh: Mesh, way: np.ndarray, wavelength: float) -> tuple[np.ndarra
     )
     waves /= np.maximum(total, 1e-300)
     check_here()
-    away, near = trees[0].query(places, k=min(_NEAREST, len(middles)))
-    away, near = away.reshape(len(places), -1), near.reshape(len(places), -1)
-    share = np.exp(-0.5 * (away / spaced) ** 2)
-    share *= np.einsum("ik,ijk->ij", normals, normals[middles[near]]) > _SAME_SIDE
-    total = share.sum(axis=1)
-    here = (share * waves[near]).sum(axis=1) / np.maximum(total, 1e-300)
+    here = np.empty(len(places), dtype=complex)
+    for begin in range(0, len(places), _AT_ONCE):
+        own = slice(begin, begin + _AT_ONCE)
+        here[own] = _between(trees[0], normals[middles], waves, places[own], normals[own], spaced)
+        check_here()
     along = 1.0 - (normals @ way) ** 2  # bands are wider where the surface runs along with them
-    here *= 2.0 * (total > 1e-6) / _told(width / wavelength * np.sqrt(along))
+    here *= 2.0 / _told(width / wavelength * np.sqrt(along))
     size = np.abs(here)
     most = _EVEN * float(np.median(size[calm]))
     return (here * turn).real * np.minimum(1.0, most / np.maximum(size, 1e-300)), normals
+
+
+def _between(
+    tree: cKDTree, facing: np.ndarray, waves: np.ndarray, places: np.ndarray, normals: np.ndarray, spaced: float
+) -> np.ndarray:
+    """What was measured at the nearest places that face the same way, at others; nought where there are none."""
+    away, near = tree.query(places, k=min(_NEAREST, len(waves)))
+    away, near = away.reshape(len(places), -1), near.reshape(len(places), -1)
+    share = np.exp(-0.5 * (away / spaced) ** 2)
+    share *= np.einsum("ik,ijk->ij", normals, facing[near]) > _SAME_SIDE
+    total = share.sum(axis=1)
+    return (share * waves[near]).sum(axis=1) / np.maximum(total, 1e-300) * (total > 1e-6)
 
 
 class _Sampled:
