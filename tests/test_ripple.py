@@ -109,7 +109,7 @@ class Taken(unittest.TestCase):
             TakeRipple(wavelength_mm=4.0).apply(scan, Context(Progress()))
         soup = Mesh(np.array([[0, 0, 0], [1, 0, 0], [1, 0, 0], [2, 0, 0.0]]), [[0, 1, 2], [0, 1, 3], [0, 1, 1]])
         none = Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int))
-        for one in (soup, none, specimens.sphere(1.0, 3).mesh):
+        for one in (soup, none, specimens.sphere(1.0, 3).mesh, specimens.torus(80.0, 20).mesh):
             for treatment in (TakeRipple(), TakeRipple(wavelength_mm=0.5, way=(0, 0, 1))):
                 result = treatment.apply(one, Context(Progress())).mesh
                 self.assertTrue(np.isfinite(result.vertices).all())

@@ -192,7 +192,7 @@ def ripple_at(mesh: Mesh, way: np.ndarray, wavelength: float) -> tuple[np.ndarra
         own = slice(begin, begin + _AT_ONCE)
         here[own] = _between(trees[0], normals[middles], waves, places[own], normals[own], spaced)
         check_here()
-    along = 1.0 - (normals @ way) ** 2  # bands are wider where the surface runs along with them
+    along = np.maximum(1.0 - (normals @ way) ** 2, 0.0)  # bands are wider where the surface runs along with them
     here *= 2.0 / _told(width / wavelength * np.sqrt(along))
     size = np.abs(here)
     most = _EVEN * float(np.median(size[calm]))
@@ -230,7 +230,8 @@ class _Sampled:
         self.offsets = np.clip(offsets, -most, most)
         self.pieces = int(self.piece.max(initial=-1)) + 1
         self.count = np.bincount(self.piece, minlength=self.pieces)
-        self.facing = np.stack([np.bincount(self.piece, n, self.pieces) for n in normals[kept].T], axis=1)
+        self.facing = np.zeros((self.pieces, 3))
+        np.add.at(self.facing, self.piece, normals[kept])
         self.facing /= np.maximum(np.linalg.norm(self.facing, axis=1), 1e-300)[:, None]
         if self.pieces:
             mean = np.bincount(self.piece, self.offsets, self.pieces) / self.count

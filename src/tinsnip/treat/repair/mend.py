@@ -146,7 +146,10 @@ class Mend(Treatment):
                 mended = split_fans(mended, mended.twins)[0]
         mended, fins, area = _without_fins(mended, mesh)
         text = f"Mended {counted(knots, 'tangle')}" + (f", cut {counted(fins, 'fin')}" if fins else "")
-        return Outcome(mended, text, Account(gone_mm2=lost + area, figures={"tangles": knots, "fins": fins}))
+        return Outcome(mended, text, Account(figures={"tangles": knots, "fins": fins, "torn_mm2": lost + area}))
+
+    def lost_mm2(self, account: Account) -> float:
+        return account.figures.get("torn_mm2", 0.0)  # a doubled triangle leaves the surface as it was
 
 
 def _without_fins(mended: Mesh, before: Mesh) -> tuple[Mesh, int, float]:
