@@ -90,6 +90,11 @@ class Boundaries(NamedTuple):
     shell: np.ndarray
     mouth: np.ndarray
 
+    @property
+    def wall_shells(self) -> np.ndarray:
+        """The shells that are sides of walls which end in a mouth, int."""
+        return self.shell[self.mouth >= 0]
+
 
 @remembered
 def classify_boundaries(mesh: Mesh) -> Boundaries:

@@ -98,5 +98,5 @@ def shells_that_are_islands(mesh: Mesh) -> np.ndarray:
     loops = [i for own in islands_of(mesh).values() for i in own]
     boundaries = classify_boundaries(mesh)
     flags[boundaries.shell[loops]] = True
-    flags[boundaries.shell[boundaries.mouth >= 0]] = True
+    flags[boundaries.wall_shells] = True
     return flags

@@ -51,7 +51,7 @@ class Lid(NamedTuple):
 def lids_of(mesh: Mesh) -> tuple[Lid, ...]:
     """The open edges of a mesh whose closing would fill what is plainly a vessel."""
     boundaries = classify_boundaries(mesh)
-    corner, found = mesh.faces.ravel(), []
+    corner, found, enclosed = mesh.faces.ravel(), [], None
     for i in np.flatnonzero((boundaries.is_rim | boundaries.is_hole) & (boundaries.mouth < 0)):
         half = mesh.loops.loop(i)
         points = mesh.vertices[corner[half]]
@@ -67,7 +67,8 @@ def lids_of(mesh: Mesh) -> tuple[Lid, ...]:
             continue
         depth = _depth_below(mesh, points, np.cross(following - points, normals).sum(axis=0), boundaries.centre[i])
         fills = depth * float(np.linalg.norm(boundaries.vector_area[i]))
-        others = _enclosed(mesh) - fills
+        enclosed = _enclosed(mesh) if enclosed is None else enclosed
+        others = enclosed - fills
         if fills > _FILLS * max(others, 0.0):
             found.append(Lid(int(i), fills, max(others, 0.0), wall))
     return tuple(found)

@@ -7,7 +7,7 @@ import numpy as np
 
 from tinsnip.mesh import Mesh
 from tinsnip.survey.crossings import Crossings
-from tinsnip.survey.holes import Boundaries, classify_boundaries
+from tinsnip.survey.holes import Boundaries
 from tinsnip.survey.strays import Roles, describe_chunks
 from tinsnip.survey.tangles import Tangles
 from tinsnip.words import counted
@@ -143,14 +143,14 @@ def judge(
             Check("manifold", not knots, " · ".join(knots), brief),
             Check("outward", not turned, " · ".join(turned)),
             *([] if ends_as == "surface" and mesh.edges.open else [volume]),
-            Check("shells", solids == wanted_shells, *_shells_amiss(mesh, roles, solids, wanted_shells)),
+            Check("shells", solids == wanted_shells, *_shells_amiss(mesh, roles, boundaries, solids, wanted_shells)),
             Check("voids", voids == 0, counted(voids, "void")),
             Check("crossings", None),
         )
     )
 
 
-def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[str, str]:
+def _shells_amiss(mesh: Mesh, roles: Roles, boundaries: Boundaries, solids: int, wanted: int) -> tuple[str, str]:
     """What is to be said of the number of shells, at length and in brief."""
     if solids == wanted:
         return "", ""
@@ -159,8 +159,7 @@ def _shells_amiss(mesh: Mesh, roles: Roles, solids: int, wanted: int) -> tuple[s
     crumbs, chunks = int(roles.crumb.sum()), int(roles.chunk.sum())
     within = [counted(int(roles.inner.sum()), "inner solid")] * bool(roles.inner.any())
     within += [counted(int(roles.skin.sum()), "doubled skin")] * bool(roles.skin.any())
-    boundaries = classify_boundaries(mesh)
-    walls = np.isin(np.arange(len(roles.island)), boundaries.shell[boundaries.mouth >= 0])
+    walls = np.isin(np.arange(len(roles.island)), boundaries.wall_shells)
     islands, sides = int((roles.island & ~walls).sum()), int((roles.island & walls).sum())
     within += [counted(islands, "island") + " in holes"] * (islands > 0)
     within += [counted(sides, "side of a wall", "sides of walls") + " by itself"] * (sides > 0)

@@ -3,14 +3,13 @@
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from tinsnip.app.state.settings import DRAGS, Settings
+from tinsnip.app.state.settings import DRAGS, MEANINGS, Settings
 from tinsnip.app.widgets.fields import DropDown, NumberField, TickBox
 from tinsnip.app.widgets.theme import mono_font, polish_again, px
 
 __all__ = ["HelpSheet", "SettingsPage"]
 
 _TEXT_SIZES = {"as the desktop says": 0.0, "100 %": 1.0, "125 %": 1.25, "150 %": 1.5, "200 %": 2.0}
-_MEANINGS = ("turn", "pan", "zoom", "light", "nothing")
 
 
 class HelpSheet(QDialog):
@@ -69,7 +68,7 @@ class SettingsPage(QDialog):
         self.fields: dict[str, DropDown] = {}
         for drag in DRAGS:
             field = DropDown(f"What dragging with {drag} does")
-            field.addItems(_MEANINGS)
+            field.addItems(MEANINGS)
             field.setCurrentText(settings.meaning(drag))
             form.addRow(f"Drag with {drag}", field)
             self.fields[drag] = field

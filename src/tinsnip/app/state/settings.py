@@ -2,7 +2,7 @@
 
 import contextlib
 from pathlib import Path
-from typing import Literal
+from typing import Literal, get_args
 
 import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from tinsnip.errors import BadInput
 from tinsnip.formats.whole import write_whole
 
-__all__ = ["DRAGS", "Settings"]
+__all__ = ["DRAGS", "MEANINGS", "Settings"]
 
 DRAGS = ("left", "middle", "right", "shift+left", "ctrl+left", "ctrl+right")
 """Ways to drag in the view that can be given a meaning."""
@@ -19,6 +19,8 @@ _JOB = ".snipjob"
 _MOST_RECENT = 8
 """Scans that are remembered, and as many jobs."""
 Meaning = Literal["turn", "pan", "zoom", "light", "nothing"]
+MEANINGS: tuple[str, ...] = get_args(Meaning)
+"""What a drag may do."""
 
 
 class Settings(BaseModel):

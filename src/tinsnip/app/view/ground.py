@@ -26,9 +26,7 @@ class Ground:
         self._texture: moderngl.Texture | None = None
         self._shown: Footprint | None = None
 
-    def draw(
-        self, target: moderngl.Framebuffer, footprint: Footprint, origin: np.ndarray, camera: Camera, reach: float
-    ) -> None:
+    def draw(self, target: moderngl.Framebuffer, footprint: Footprint, origin: np.ndarray, camera: Camera) -> None:
         """Lay the shadow under what has been drawn.
 
         Parameters
@@ -38,8 +36,6 @@ class Ground:
         origin : ndarray, shape (3,)
             The place from which it counts, mm.
         camera : Camera
-        reach : float
-            The part's size, mm.
         """
         if camera.lift < _LOWEST:
             return
@@ -53,7 +49,7 @@ class Ground:
         self._program["to_clip"].write(np.ascontiguousarray(camera.to_clip(origin).T, dtype=np.float32))
         self._program["low"].value = tuple(float(x) for x in footprint.low)
         self._program["high"].value = tuple(float(x) for x in footprint.high)
-        self._program["level"].value = float(footprint.level - _BELOW * reach)
+        self._program["level"].value = float(footprint.level - _BELOW * camera.reach)
         self._program["strength"].value = min((camera.lift - _LOWEST) / 12.0, 1.0)
         self._program["shadow"].value = 0
         self._texture.use(0)

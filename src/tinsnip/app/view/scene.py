@@ -636,7 +636,7 @@ class Scene:
         if self.has_ground and shadow is not None:
             if self.shows == "wipe":  # the raw scan has none
                 target.scissor = self._beside_divider(target.size)
-            self._ground.draw(target, shadow, shown.origin, camera, camera.reach)
+            self._ground.draw(target, shadow, shown.origin, camera)
         target.scissor = None
 
     def _draw_on_top(

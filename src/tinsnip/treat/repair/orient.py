@@ -270,6 +270,5 @@ def _inside_out(mesh: Mesh) -> np.ndarray:
     roles = shell_roles(mesh)
     if roles.main >= 0 and negative[roles.main]:
         return np.ones(len(shells), dtype=bool)
-    boundaries = classify_boundaries(mesh)
-    negative[boundaries.shell[boundaries.mouth >= 0]] = False  # the inner side of a wall faces inward
+    negative[classify_boundaries(mesh).wall_shells] = False  # the inner side of a wall faces inward
     return negative & ~roles.void & ~roles.hollow
