@@ -44,11 +44,13 @@ class WindowTest(unittest.TestCase):
         Whether the programs for all looks are made while the window stands idle; else when they are wanted.
     measures_bounds : bool
         Whether the levels of a reduction are measured one after another while the window stands idle.
+    shades : bool
+        Whether pictures are shaded by depth, which takes a tenth of the time of these tests.
     size : tuple of int
         Of the window, pixels: half of the time of these tests is drawing them in software.
     """
 
-    makes_ready = measures_bounds = False
+    makes_ready = measures_bounds = shades = False
     size = 1100, 720
 
     def setUp(self) -> None:
@@ -59,7 +61,7 @@ class WindowTest(unittest.TestCase):
             self.addCleanup(patch.stop)
         self.application = make_application()
         shutil.rmtree(unfinished_folder(), ignore_errors=True)  # what an earlier test left over is not this one's
-        Settings().save()  # nor what it remembered
+        Settings(shades_depth=self.shades).save()  # nor what it remembered
         self.window = Window()
         self.window.resize(*self.size)
         self.window.show()

@@ -348,7 +348,7 @@ class InTheWindow(WindowTest):
             self.assertLess(np.linalg.norm(tool.moves[-1] - goal), 4 * pieces.edge)
         self.assertEqual(tool.pairs, 3)
         self.assertEqual(len(tool.offs()), 3)
-        self.wait_for(lambda: session.preview_together is not None)
+        self.wait_for(lambda: session.together.preview is not None)
         self.assertGreater((np.abs(self.picture() - plain).sum(axis=2) > 30).mean(), 0.01)
         self.assertEqual(tray.copper.text().replace("&", ""), "Align by 3 pairs")
         self.assertTrue(tray.copper.isEnabled())
@@ -381,18 +381,33 @@ class InTheWindow(WindowTest):
     def test_how_a_piece_lies_is_found_shown_and_left_or_done(self) -> None:
         pieces = two_pieces(9, 40)
         session, tray = self.session, self.aligning_tray(pieces)
+        coming, plain = [], self.picture()
+        session.together.changed.connect(lambda: coming.append(session.together.coming))
         self.click(tray.aligning.by_shape)
         self.settle()
-        self.assertIsNotNone(session.preview_together)
+        self.assertIsNotNone(session.together.preview)
         self.assertIn("%", tray.aligning.overlap.text())
+        # on its way it is seen, painted by how far it is off, and as it would lie it is off the true surface by little
+        self.assertTrue(any(one is not None for one in coming))
+        self.assertIsNone(session.together.coming)
+        (lying,) = session.together.preview.lying
+        known = np.isfinite(lying.off)
+        truth = cKDTree(moved_points(pieces.truths[0], pieces.parts[0].vertices)).query(lying.corners[known])[0]
+        self.assertLess(np.median(np.abs(lying.off[known])), 0.2 * pieces.edge)
+        self.assertLess(np.quantile(truth, 0.9), 1.5 * pieces.edge)
+        self.assertGreater(known.mean(), 0.2)
+        painted = self.picture()[(np.abs(self.picture() - plain).sum(axis=2) > 30)]
+        reds, blues = painted[:, 0] > painted[:, 2] + 40, painted[:, 2] > painted[:, 0] + 15
+        self.assertGreater(min(reds.mean(), blues.mean()), 0.02)
+        self.assertIn("mm", tray.aligning.colours.text())
         self.assertTrue(tray.copper.isEnabled())
         self.key(Qt.Key.Key_Escape)
-        self.assertIsNone(session.preview_together)
+        self.assertIsNone(session.together.preview)
         self.assertFalse(tray.copper.isEnabled())
         self.assertEqual(len(session.job.log), 2)
         self.click(tray.aligning.all)
         self.settle()
-        expected = session.preview_together.step
+        expected = session.together.preview.step
         self.key(Qt.Key.Key_Return)
         self.assertIs(session.job.log[-1], expected)
 

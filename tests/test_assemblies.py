@@ -122,23 +122,24 @@ class InTheWindow(WindowTest):
         self.settle()
         action = shoved(session.job)
         plain = self.picture()
-        session.ask_preview_together(action, on)
-        self.wait_for(lambda: session.preview_together is not None)
+        session.together.ask(action, on)
+        self.wait_for(lambda: session.together.preview is not None)
         shown = self.picture()
         changed = (np.abs(shown - plain).sum(axis=2) > 30).any(axis=0)
         self.assertGreater(changed.mean(), 0.1)  # one sees where they would lie
-        self.assertEqual(len(session.preview_together.corners), sum(len(p.mesh.faces) for p in session.job.pieces))
+        lying = session.together.preview.lying
+        self.assertEqual(sum(len(one.corners) for one in lying), sum(len(p.mesh.faces) for p in session.job.pieces))
         session.cancel_preview()
         self.settle()
         self.assertLess(np.abs(self.picture() - plain).max(), 8)
         self.assertEqual(len(session.job.log), 2)
-        session.ask_preview_together(action, on)
-        self.wait_for(lambda: session.preview_together is not None)
-        expected = session.preview_together.step
-        session.do_together(action, on)
+        session.together.ask(action, on)
+        self.wait_for(lambda: session.together.preview is not None)
+        expected = session.together.preview.step
+        session.together.do(action, on)
         self.settle()
         self.assertIs(session.job.log[-1], expected)  # what was seen is what is done
-        self.assertIsNone(session.preview_together)
+        self.assertIsNone(session.together.preview)
         self.assertIn("deviation from raw 0 mm", self.window.status.figures["deviation"].text())
         frames = [piece.frame for piece in session.job.pieces]
         session.undo()

@@ -7,17 +7,22 @@ from pathlib import Path
 
 import numpy as np
 from click.testing import CliRunner
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from tests import specimens
+from tests.part_pieces import noisy
 from tests.test_mesh import random_mesh
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.measures import triangle_areas
 from tinsnip.progress import Progress
 from tinsnip.space.solids import box_solid
 from tinsnip.space.tree import closest_points
 from tinsnip.survey.deviation import compare, deviation_from_reference, share_within, triangles_outside
+from tinsnip.survey.outside import find_places_outside, outside_findings
 from tinsnip.treat import Context, Reduce
 
 
@@ -85,7 +90,14 @@ class Distances(unittest.TestCase):
                 self.assertLessEqual(facts[way]["rms"], facts[way]["max"])
                 self.assertLessEqual(facts[way]["p99"], facts[way]["max"])
                 self.assertLess(abs(facts[way]["rms"] - np.sqrt((true**2).mean())), 0.05)
-            self.assertIn("largest", CliRunner().invoke(cli, ["compare", str(one), str(two)]).stdout)
+            write_mesh(noisy(ring.mesh, np.random.default_rng(0)), rough := Path(folder) / "rough.ply")
+            asked = ["compare", str(rough), str(one), "--tolerance", "0.9"]
+            said = CliRunner().invoke(cli, asked).stdout
+            facts = json.loads(CliRunner().invoke(cli, [*asked, "--json"]).stdout)
+            self.assertIn("largest", said)
+            self.assertGreater(facts["places_outside"], 10)
+            self.assertIn(f"and {facts['places_outside'] - 10} places more", said)
+            self.assertTrue(all(abs(one["off_mm"]) > facts["tolerance_mm"] for one in facts["outside"]))
 
 
 class Reference(unittest.TestCase):
@@ -110,6 +122,39 @@ class Reference(unittest.TestCase):
         self.assertTrue(0.7 < inside < 1.0)
         with self.assertRaisesRegex(BadInput, "no triangles"):
             deviation_from_reference(small, Mesh(np.zeros((0, 3)), np.zeros((0, 3), dtype=int)), Progress())
+
+    def test_the_places_outside_what_is_allowed_are_told_one_by_one(self) -> None:
+        """Three dents and bumps pressed into a ball: counted by a search over vertices that share an edge."""
+        ball = specimens.sphere(40.0, 60).mesh
+        ways = ball.vertices / np.linalg.norm(ball.vertices, axis=1)[:, None]
+        pushed = np.zeros(len(ways))
+        for way, far, wide in (([1, 0, 0], 0.8, 0.3), ([0, 1, 0.2], -0.5, 0.2), ([0, -0.3, 1], 0.3, 0.4)):
+            apart = np.linalg.norm(ways - np.array(way) / np.linalg.norm(way), axis=1)
+            pushed += far * np.exp(-((apart / wide) ** 2))
+        found = deviation_from_reference(Mesh(ball.vertices + ways * pushed[:, None], ball.faces), ball, Progress())
+        for allowed in (0.05, 0.2, 0.4, 0.6, 1.0):
+            places, count = find_places_outside(found, allowed)
+            far = np.abs(found.signed[: len(found.mesh.vertices)]) > allowed
+            outside = far[found.mesh.faces].any(axis=1)
+            edges = np.sort(found.mesh.faces[outside][:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+            _, number = np.unique(edges, axis=0, return_inverse=True)
+            expected = 0
+            if outside.any():
+                link = coo_matrix((np.ones(len(number)), (np.repeat(np.arange(outside.sum()), 3), number.ravel())))
+                expected = connected_components(link @ link.T)[0]
+            self.assertEqual((count, len(places)), (expected, expected))
+            np.testing.assert_array_equal(
+                np.sort(np.concatenate([[], *(p.triangles for p in places)])), np.flatnonzero(outside)
+            )
+            worst = [abs(p.off_mm) for p in places]
+            self.assertEqual(worst, sorted(worst, reverse=True))
+            self.assertTrue(all(w > allowed for w in worst))
+            areas = [triangle_areas(found.mesh.vertices, found.mesh.faces[p.triangles]).sum() for p in places]
+            np.testing.assert_allclose([p.area_mm2 for p in places], areas)
+            self.assertEqual(len(outside_findings(found, allowed)), expected)
+        told = [p.told for p in find_places_outside(found, 0.4)[0]]
+        self.assertEqual([text.split()[2] for text in told], ["outward", "inward"])
+        np.testing.assert_allclose([float(text.split()[0]) for text in told], [0.8, 0.5], rtol=0.01)
 
 
 if __name__ == "__main__":

@@ -52,8 +52,11 @@ class Progress:
 
     Kernels get `state`, an int64 array ``[cancel, done, total]``: they poll the first and write the second.
     Python code calls `step` and `check`. Reading is safe from any thread. What should be told with the result, such as
-    what was left out, is added to `notes`.
+    what was left out, is added to `notes`. Who wants to see what is made while it is made is told by `watcher`, on the
+    thread that makes it.
     """
+
+    watcher: Callable[[Any], None] | None = None
 
     def __init__(self) -> None:
         self.state = np.zeros(3, dtype=np.int64)
@@ -81,6 +84,11 @@ class Progress:
         finally:
             self.state[DONE] = 0
             self._span = outer
+
+    def show(self, so_far: Any) -> None:
+        """Let whoever watches see what has come of it so far."""
+        if self.watcher is not None:
+            self.watcher(so_far)
 
     @property
     def fraction(self) -> float:

@@ -15,10 +15,14 @@ from tinsnip.formats import read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
 from tinsnip.survey.deviation import deviation_from_reference, share_within
+from tinsnip.survey.outside import MOST_PLACES, find_places_outside
 from tinsnip.survey.strays import with_voids_meant
-from tinsnip.words import percent
+from tinsnip.words import counted, percent
 
 __all__ = ["check", "compare"]
+
+_SAID = 10
+"""Places outside what is allowed that are told as text."""
 
 
 @click.command()
@@ -108,13 +112,19 @@ def compare(
                 laid = find_alignment(first, second, progress, (np.eye(4),))
             first = first.moved(moved_points(laid.matrix, first.vertices))
         there, back = deviation(first, second, samples, progress)
-        within = None
+        within, outside, places = None, [], 0
         if tolerance is not None:
-            within = share_within(deviation_from_reference(first, second, progress), tolerance)
+            measured = deviation_from_reference(first, second, progress)
+            within = share_within(measured, tolerance)
+            outside, places = find_places_outside(measured, tolerance)
     if as_json:
         facts = {"a": str(a), "b": str(b), "a_to_b": there._asdict(), "b_to_a": back._asdict()}
         if within is not None:
-            facts["tolerance_mm"], facts["within_share"] = tolerance, within
+            facts["tolerance_mm"], facts["within_share"], facts["places_outside"] = tolerance, within, places
+            facts["outside"] = [
+                {"at_mm": p.place.tolist(), "off_mm": p.off_mm, "size_mm": p.size_mm, "area_mm2": p.area_mm2}
+                for p in outside
+            ]
         if laid is not None:
             facts["align"] = laid.facts()
         click.echo(json.dumps(facts, indent=2))
@@ -129,3 +139,8 @@ def compare(
         click.echo(f"{title}: largest {d.max:.6g}, 99 % {d.p99:.6g}, rms {d.rms:.6g}, mean {d.mean:.6g} mm")
     if within is not None:
         click.echo(f"{a.name}: {100 * within:.4g} % of its area within {tolerance:g} mm of {b.name}")
+    for one in outside[:_SAID]:
+        place = ", ".join(f"{x:.6g}" for x in one.place)
+        click.echo(f"  {one.told} at ({place}), {one.area_mm2:.4g} mm²")
+    if places > _SAID:
+        click.echo(f"  and {counted(places - _SAID, 'place')} more; --json tells up to {MOST_PLACES}")

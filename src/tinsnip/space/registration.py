@@ -5,7 +5,7 @@ face another way; the move that brings the pairs together along their normals is
 counts as a pair is drawn in. What the surfaces do not share is never pulled at.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -24,6 +24,7 @@ __all__ = [
     "freedoms",
     "refine",
     "refine_all",
+    "signed_distances",
     "step_together",
     "ways_at",
 ]
@@ -190,6 +191,21 @@ def _pair_up(moving: Surface, fixed: Surface, matrix: np.ndarray, count: int, wi
     return _Pairs(here, there, ways, distance, good & (length > 0))
 
 
+def signed_distances(points: np.ndarray, ways: np.ndarray, onto: Surface, within: float) -> np.ndarray:
+    """How far points lie off a surface, outside it counting as positive, mm, shape (N,); infinite where it has nothing.
+
+    Parameters
+    ----------
+    points, ways : ndarray, shape (N, 3)
+        Places, and the unit normals of the surface that they belong to.
+    onto : Surface
+    within : float
+        Distance beyond which it has nothing there, mm.
+    """
+    feet, facing, _, met = _towards(np.ascontiguousarray(points), ways, onto, within)
+    return np.where(met, ((points - feet) * facing).sum(axis=1), np.inf)
+
+
 def step_together(
     here: np.ndarray, there: np.ndarray, ways: np.ndarray, weights: np.ndarray
 ) -> tuple[np.ndarray, float]:
@@ -220,6 +236,7 @@ def refine(
     reach: float | None = None,
     most: int = SAMPLES,
     turns: int = _TURNS,
+    watch: Callable[[np.ndarray], None] = lambda matrix: None,
 ) -> Fit | None:
     """Bring a surface from about where it belongs to where it belongs.
 
@@ -237,6 +254,8 @@ def refine(
         Points of each surface that are paired at the end.
     turns : int
         Steps after which it is left at what was reached.
+    watch : callable
+        Called with the pose that each step begins from.
 
     Returns
     -------
@@ -249,6 +268,7 @@ def refine(
     least = 1e-9 * size
     count, spread, fine = min(_COARSE, most), reach, False
     for _ in range(turns):
+        watch(matrix)
         pairs = _pair_up(moving, fixed, matrix, count, reach)
         some = np.flatnonzero(pairs.good)
         if len(some) < 12:

@@ -181,9 +181,10 @@ def align(
     >>> bool(np.abs(align(ring, ring, off).matrix - np.eye(4)).max() < 1e-3)
     True
     """
-    (progress or Progress()).step("Aligning")
+    progress = progress or Progress()
+    progress.step("Aligning")
     mine, theirs = _ready(moving, fixed)
-    fit = refine(mine, theirs, start)
+    fit = refine(mine, theirs, start, watch=progress.show)
     if fit is None:
         raise BadInput("the pieces do not meet there; bring them nearer, or mark other points")
     found = agreement(mine, theirs, fit.matrix, _within(fit.spread, mine, theirs))
@@ -238,7 +239,8 @@ def find_alignment(
     ranked = sorted(range(len(fits)), key=lambda i: (2.0 * judged[i].support - judged[i].on, i))[::-1]
     best = ranked[0]
     progress.step("Aligning")
-    fit = refine(mine, theirs, fits[best].matrix, _NEAR * spacing, turns=40) or fits[best]
+    fit = refine(mine, theirs, fits[best].matrix, _NEAR * spacing, turns=40, watch=progress.show)
+    fit = fit or fits[best]
     limit = _plausible(mine, theirs)
     rivals = [
         fits[i].matrix

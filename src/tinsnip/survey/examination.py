@@ -45,6 +45,8 @@ class Examination:
         self.layer_faults: list[Finding] = []
         """Layers of `layers_judged`, mm, that no machine can build, from below; None: none were looked at."""
         self.layers_judged: float | None = None
+        self.outside: list[Finding] = []
+        """Places further off what the part is measured against than is allowed, as far as that was asked."""
 
     @property
     def roles(self) -> Roles:

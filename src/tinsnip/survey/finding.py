@@ -27,6 +27,7 @@ class Kind(Enum):
     SPIKE = "spike"
     WALL = "thin wall"
     LAYER = "layer"
+    OUTSIDE = "outside what is allowed"
 
     @property
     def facts(self) -> "KindFacts":
@@ -72,6 +73,7 @@ _FACTS = {
     Kind.SPIKE: KindFacts(False, False, "points", "vertices far off their neighbours"),
     Kind.WALL: KindFacts(False, False, "cloud", "triangles"),
     Kind.LAYER: KindFacts(False, False, "cloud", "layers"),
+    Kind.OUTSIDE: KindFacts(False, False, "cloud", "triangles"),
     Kind.SEAM: KindFacts(False, False, "points", "open edges along others"),
     Kind.RAGGED: KindFacts(False, False, "ring", "sharp turns"),
 }

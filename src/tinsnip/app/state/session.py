@@ -18,12 +18,14 @@ from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.layering import Layering
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
+from tinsnip.app.state.outside import Outside
 from tinsnip.app.state.preparing import Preparation
-from tinsnip.app.state.preview import Preview, StandIn, TogetherPreview
+from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.reference import References
 from tinsnip.app.state.selected import Selected
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.app.state.ticks import Ticks
+from tinsnip.app.state.together import Together
 from tinsnip.app.state.worker import in_passing
 from tinsnip.errors import BadInput, HiddenInTheWay
 from tinsnip.formats import Scan, format_for, read_scan
@@ -45,7 +47,6 @@ from tinsnip.job import (
     is_job_file,
     judged_by,
     open_job,
-    perform,
     step_of_outcome,
     write_pieces,
 )
@@ -53,7 +54,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, Finding, Kind, Readiness
 from tinsnip.survey.deviation import FromRaw, signed_distance
-from tinsnip.treat import Assembly, Context, Outcome, Treatment
+from tinsnip.treat import Context, Outcome, Treatment
 from tinsnip.words import counted
 
 __all__ = ["Lists", "Session", "close_keeper"]
@@ -109,13 +110,15 @@ class Session(QObject):
         self.layering = Layering(self)
         self.references = References(self)
         self.references.measured.connect(self.from_raw_changed)
+        self.outside = Outside(self)
         self.selected = Selected()
+        self.together = Together(self)
+        self.together.changed.connect(self.preview_changed)
         self.selected.carried.connect(lambda: find_hidden(self.selected, self.tasks))
         self.undo_share = 0.25
         self._stations = {station.name: station for station in stations}
         self.station = next(iter(self._stations))
         self.preview: Preview | None = None
-        self.preview_together: TogetherPreview | None = None
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
         self._release: tuple[Path, Mesh, Readiness] | None = None
@@ -372,40 +375,6 @@ class Session(QObject):
 
         self.tasks.behind("preview", work, done)
 
-    def ask_preview_together(self, action: Assembly, on: Sequence[int], title: str = "") -> None:
-        """Work out what an assembly would make of pieces, to be looked at before it is done; waited for under a title,
-        else behind the scenes."""
-        known, on = self.preview_together, tuple(on)
-        if self._previews(known, action, on):
-            return
-        pieces, next_id = dict(self.job.present), self.job.next_id
-
-        def work(progress: Progress) -> TogetherPreview:
-            return TogetherPreview.of(pieces, perform(action, pieces, on, progress, next_id))
-
-        def done(preview: TogetherPreview) -> None:
-            if preview.stands(self.job.present):
-                self.preview_together = preview
-                self.preview_changed.emit()
-
-        if title:
-            self.tasks.foreground(title, work, done)
-        else:
-            self.tasks.behind("preview", work, done)
-
-    def _previews(self, known: TogetherPreview | None, action: Assembly, on: tuple[int, ...]) -> bool:
-        """Whether a preview shows just what this would do now."""
-        same = known is not None and known.step.action == action and known.step.on == on
-        return same and known.stands(self.job.present)
-
-    def do_together(self, action: Assembly, on: Sequence[int]) -> None:
-        """Do an assembly to pieces; at once when its preview stands."""
-        known, protects = self.preview_together, self.selected.hidden_on is not None
-        if not protects and self._previews(known, action, tuple(on)):
-            self.enter([known.step])
-        else:
-            self.do(action, on)
-
     def show_preview(self, preview: Preview) -> None:
         """Let a treatment that has been worked out be looked at."""
         self.preview = preview
@@ -426,8 +395,8 @@ class Session(QObject):
         """Leave a preview without a trace."""
         self.tasks.stop_behind("preview")
         self.preview_left.emit()
-        if self.preview is not None or self.preview_together is not None:
-            self.preview = self.preview_together = None
+        if self.together.leave() or self.preview is not None:
+            self.preview = None
             self.preview_changed.emit()
 
     def run_routine(self, routine: Routine, on: Sequence[int]) -> None:

@@ -53,6 +53,7 @@ class AligningPart(QObject):
         self.heading = part.heading("How it would lie")
         self.overlap, self.apart = part.figure("Lies on the other"), part.figure("Apart there")
         self.turned = part.figure("Turned by")
+        self.colours = part.explain()
         self.doubt = part.warning()
         self.next_pose = part.button("Show the next pose", self._next)
         part.heading("All shown pieces")
@@ -112,7 +113,7 @@ class AligningPart(QObject):
 
     def _show(self, action: Assembly, on: Sequence[int], title: str) -> None:
         self._asked, self._on = action, tuple(on)
-        self._session.ask_preview_together(action, on, title)
+        self._session.together.ask(action, on, title)
         self.changed.emit()
 
     def _align_all(self) -> None:
@@ -150,7 +151,7 @@ class AligningPart(QObject):
         action = self._marked(refined=False)
         if action is not None and len(self._tool.offs()):
             self._asked, self._on = action, (self._tool.staying.id, self._tool.moving.id)
-            self._session.ask_preview_together(action, self._on)
+            self._session.together.ask(action, self._on)
         elif isinstance(self._asked, Align) and self._asked.by == "points":
             self._asked = None
             self._session.cancel_preview()
@@ -159,7 +160,7 @@ class AligningPart(QObject):
     # ---- what is shown
 
     def _preview(self) -> TogetherPreview | None:
-        known = self._session.preview_together
+        known = self._session.together.preview
         stands = known is not None and self._asked is not None and known.stands(self._session.job.present)
         return known if stands and known.step.action == self._asked and known.step.on == self._on else None
 
@@ -172,6 +173,7 @@ class AligningPart(QObject):
         apart = figures.get("rms_mm", figures.get("pairs_rms_mm"))
         self.apart.setText("–" if apart is None else f"{millimetres(apart)} mm")
         self.turned.setText(f"{degrees_told(figures['turned_deg'])}°" if "turned_deg" in figures else "–")
+        self._tell_colours(preview)
         doubt = str(figures.get("doubt", ""))
         self.doubt.setText(f"Not sure: {doubt}." if doubt else "")
         self.doubt.setVisible(bool(doubt))
@@ -179,6 +181,18 @@ class AligningPart(QObject):
         self.next_pose.setVisible(shown and isinstance(self._asked, Align) and self._asked.by == "shape" and poses > 1)
         if poses > 1:
             self.next_pose.setText(f"Show the next pose ({self._asked.choice + 1} of {poses})")
+
+    def _tell_colours(self, preview: TogetherPreview | None) -> None:
+        """Say what the colours of the piece that is shown moved mean."""
+        coming = self._session.together.coming
+        lying = (coming,) if coming is not None else () if preview is None else preview.lying
+        if lying:
+            end = millimetres(max(one.limit for one in lying))
+            self.colours.setText(
+                f"Copper stands out of the other piece, petrol lies within it, up to {end} mm; "
+                "beyond that hatched. Violet: nothing of the other is there."
+            )
+        self.colours.setVisible(bool(lying))
 
     def offered(self) -> tuple[str, str]:
         """What the copper button would do, and why it cannot; nothing where it can."""
@@ -201,7 +215,7 @@ class AligningPart(QObject):
             self._session.cancel_preview()
             self._session.do(marked, on)
         elif self._preview() is not None:
-            self._session.do_together(self._asked, self._on)
+            self._session.together.do(self._asked, self._on)
             self._asked = None
 
     def put_away(self) -> bool:

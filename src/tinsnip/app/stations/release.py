@@ -339,4 +339,4 @@ def _state(session: Session) -> tuple[str, int | None]:
     return f"{passed} of {len(checks)} checks pass", failed
 
 
-RELEASE = Station("Release", ReleaseTray, _state, lambda found: found.layer_faults, shows_shells=True)
+RELEASE = Station("Release", ReleaseTray, _state, lambda found: found.layer_faults + found.outside, shows_shells=True)

@@ -1,11 +1,14 @@
 """What a treatment that is only previewed would make, as the view draws it."""
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.view.scene import Scene
+from tinsnip.survey.lying import Lying
 
-__all__ = ["draw_made", "made_by"]
+__all__ = ["draw_lying", "draw_made", "made_by"]
 
 
 def made_by(preview: Preview) -> np.ndarray:
@@ -24,3 +27,10 @@ def draw_made(scene: Scene, corners: np.ndarray | None) -> None:
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
     scene.set_patch(corners.reshape(-1, 3), np.repeat(normals, 3, axis=0))
+
+
+def draw_lying(scene: Scene, pieces: Sequence[Lying]) -> None:
+    """Draw pieces as they would lie, painted by how far they are off the others."""
+    corners, normals = (np.concatenate([one[k].reshape(-1, 3) for one in pieces]) for k in range(2))
+    off = np.concatenate([one.off.ravel() for one in pieces])
+    scene.set_patch(corners, normals, off, max(one.limit for one in pieces))

@@ -43,7 +43,7 @@ _NONE, _ALL, _OF_MADE = range(3)
 """Whose creases are lit as they are: nobody's, every triangle's, that of what was made."""
 _COARSE = 400_000
 """Triangles up to which the creases of a mesh are lit as they are."""
-_PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"))
+_PATCH = (("3f4", "place"), ("4f2", "normal"), ("1u1", "role"), ("1f4", "value"))
 
 
 Tint = tuple[float, float, float]
@@ -82,6 +82,7 @@ class Scene:
         self.raw_frame = np.eye(4)
         self._patch: moderngl.VertexArray | None = None
         self._patch_buffers: list[moderngl.Buffer] = []
+        self._patch_limit = 0.0
         self._stage: Stage | None = None
         self._shading, self._ground = DepthShading(context), Ground(context)
         self.shades_depth = self.has_ground = True
@@ -305,10 +306,19 @@ class Scene:
             return None
         return self.now.set_marked(chosen)
 
-    def set_patch(self, corners: np.ndarray | None, normals: np.ndarray | None) -> None:
-        """Show made triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more."""
+    def set_patch(
+        self,
+        corners: np.ndarray | None,
+        normals: np.ndarray | None,
+        off: np.ndarray | None = None,
+        limit: float = 0.0,
+    ) -> None:
+        """Show triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more.
+
+        With how far each corner is off something, shape (3 T,), they are painted by that, up to a limit.
+        """
         self._release(self._patch_buffers, self._patch)
-        self._patch, self._patch_buffers = None, []
+        self._patch, self._patch_buffers, self._patch_limit = None, [], limit
         if corners is None or len(corners) == 0:
             return
         wide = np.zeros((len(corners), 4), dtype=np.float16)
@@ -317,15 +327,20 @@ class Scene:
             (corners - self.origin).astype(np.float32),
             wide,
             np.zeros(len(corners), dtype=np.uint8),
-        )
+            np.zeros(0, dtype=np.float32) if off is None else off.astype(np.float32),
+        )[: len(_PATCH) - (off is None)]
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
-        layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=True)]
-        program = self._program(PREVIEW, 0, _NONE)
+        layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=False)]
+        program = self._program(self._patch_look, 0, _NONE)
         self._patch = self.context.vertex_array(program, [entry for entry in layout if entry[2] in program])
 
     def set_lines(self, lines: list[tuple[np.ndarray, dict]]) -> None:
         """As `Lines.set_up`, counted from the part's own middle."""
         self._lines.set_up(lines, self.origin)
+
+    @property
+    def _patch_look(self) -> int:
+        return DEVIATION if self._patch_limit > 0 else PREVIEW
 
     @staticmethod
     def _release(buffers: list[moderngl.Buffer], *arrays: moderngl.VertexArray | None) -> None:
@@ -373,7 +388,10 @@ class Scene:
         self._matrices = clip, view, origin
         self._tint = PLAIN if layer is None else layer.tint
         if layer is None:
-            return self._ready(PREVIEW)
+            program = self._ready(self._patch_look)
+            if self._patch_limit > 0:
+                program["limit"].value = self._patch_limit
+            return program
         look = layer.look
         if look == PROVENANCE:
             layer.surface.set_provenance()
@@ -650,7 +668,10 @@ class Scene:
             target.scissor = self._beside_divider(target.size)
         self._aim(camera, None)
         if self._patch is not None:
+            # what lies on the surface, for all its noise, is seen
+            self.context.polygon_offset = tuple(-x for x in _BEHIND) if self._patch_limit > 0 else (0.0, 0.0)
             self._patch.render(moderngl.TRIANGLES)
+            self.context.polygon_offset = 0.0, 0.0
         if self.now is not None and self.now.is_light_ready:
             self.context.enable_only(moderngl.NOTHING)
             self.now.draw_voids(self._ready(VOIDS))

@@ -28,7 +28,7 @@ from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.paints import Paints
-from tinsnip.app.view.patchview import draw_made, made_by
+from tinsnip.app.view.patchview import draw_lying, draw_made, made_by
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.section import SectionBar
 from tinsnip.app.view.waste import Waste
@@ -126,6 +126,7 @@ class Viewport(QOpenGLWidget):
         self.deviation_legend.limit_changed.connect(self._set_limit)
         self.deviation_legend.against_chosen.connect(session.references.choose)
         self.deviation_legend.outside_asked.connect(self._select_outside)
+        self.deviation_legend.tolerance.valueChanged.connect(session.outside.allow)
         session.references.changed.connect(self._show_references)
 
     # ---- drawing
@@ -573,8 +574,15 @@ class Viewport(QOpenGLWidget):
         if self.scene is None:
             return
         preview = self.session.preview
-        together = self.session.preview_together
-        if together is not None and together.stands(self.session.job.present):
+        together, coming = self.session.together.preview, self.session.together.coming
+        stands = together is not None and together.stands(self.session.job.present)
+        lying = (coming,) if coming is not None else together.lying if stands else ()
+        if lying:
+            self.makeCurrent()
+            draw_lying(self.scene, lying)
+            self.redraw()
+            return
+        if stands:
             self.show_made(together.corners)
             return
         stands = preview is not None and preview.before is self.session.mesh and self.session.stand_in is None

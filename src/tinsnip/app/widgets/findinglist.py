@@ -22,6 +22,8 @@ def size_text(finding: Finding) -> str:
         return f"{finding.count} {finding.text}"
     if finding.kind is Kind.WALL:  # how thin it is, not how far it extends
         return f"{finding.text.removeprefix('wall of ')} thick"
+    if finding.kind is Kind.OUTSIDE:  # how far it is off
+        return finding.text
     if finding.kind is Kind.LAYER:  # how high it lies
         return f"at {lengths([abs(finding.place[2])])} mm"
     return f"{finding.size:.3g} mm" if finding.size < 1000 else f"{finding.size:.0f} mm"
