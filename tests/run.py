@@ -57,6 +57,7 @@ def start_screen(size: str = "1400x900") -> subprocess.Popen | None:
     os.environ.pop("WAYLAND_DISPLAY", None)
     os.environ["QT_QPA_PLATFORM"] = "xcb"
     os.environ.setdefault("LIBGL_ALWAYS_SOFTWARE", "1")
+    os.environ.setdefault("LP_NUM_THREADS", "0")  # the renderer's threads wait for each other, with a process a core
     return screen
 
 

@@ -6,7 +6,8 @@ from pathlib import Path
 
 import ezdxf
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from scipy.spatial.transform import Rotation
 
@@ -173,6 +174,48 @@ class InTheWindow(WindowTest):
         shown.set_on(False)
         self.settle()
         self.assertNotEqual(on, self.window.grab().toImage())
+
+    def test_a_tab_stops_at_a_datum(self) -> None:
+        """The plane of a snip that lies on a datum is dragged off and near again: it lies on it to the last digit."""
+        self.put_up(specimens.bored_box(60.0, 24).mesh)
+        mesh = self.session.mesh
+        top = mesh.vertices[mesh.faces][..., 2].min(axis=1) > mesh.box[1, 2] - 1e-6
+        self.session.do(FitDatums(regions=(Region.of(mesh, top),), forms=("plane",)))
+        self.key(Qt.Key.Key_3)
+        self.settle()
+        straight = self.window.tray("Trim").straight
+        straight.datum.setCurrentIndex(straight.datum.findData("D1"))
+        self.settle()
+        tool = straight.tool
+        plan, left, none = tool.plan, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        goal, start = plan.offset, next(tab.at for tab in tool.tabs() if tab.name == "slide")
+        right, up, _ = self.view.camera.frame()
+        way = np.array([plan.normal @ right, -(plan.normal @ up)])
+        way /= np.linalg.norm(way)
+
+        def move_to(pixels: float, keys: Qt.KeyboardModifier = none) -> None:
+            at = QPointF(start.x() + pixels * way[0], start.y() + pixels * way[1])
+            where = self.view.mapToGlobal(at)
+            event = QMouseEvent(QEvent.Type.MouseMove, at, where, Qt.MouseButton.NoButton, left, keys)
+            self.application.sendEvent(self.view, event)
+            self.application.processEvents()
+
+        QTest.mousePress(self.view, left, pos=start.toPoint())
+        move_to(45)
+        self.assertEqual(tool.stopped_at, "")
+        self.assertGreater(abs(plan.offset - goal), 20 * self.view.camera.scale)
+        far = plan.offset
+        move_to(4)
+        self.assertEqual((tool.stopped_at, plan.offset), ("D1", goal))
+        move_to(5, Qt.KeyboardModifier.AltModifier)
+        self.assertEqual(tool.stopped_at, "")
+        self.assertGreater(abs(plan.offset - goal), 2 * self.view.camera.scale)
+        move_to(45)
+        self.assertAlmostEqual(plan.offset, far, places=9)  # it goes on from where the hand is
+        move_to(3)
+        QTest.mouseRelease(self.view, left, none, start.toPoint() + QPoint(round(3 * way[0]), round(3 * way[1])))
+        self.settle()
+        self.assertEqual((tool.stopped_at, plan.offset), ("", goal))
 
     def test_the_part_against_another_piece_and_a_datum(self) -> None:
         """Balls of 20 and 20.3 mm: one lies 0.3 mm off the other, but for what lies between their corners."""

@@ -4,8 +4,10 @@ import numpy as np
 from PySide6.QtGui import QPainter
 
 from tinsnip.app.tools.cutting import CutPlan, CutTool, draw_line
+from tinsnip.app.tools.snapping import Snaps
 from tinsnip.app.view.waste import BOX, Waste
 from tinsnip.app.widgets.theme import mono_font
+from tinsnip.datums.datum import Datum
 from tinsnip.treat import BoxSnip
 
 __all__ = ["BoxPlan", "BoxTool"]
@@ -83,6 +85,18 @@ class BoxTool(CutTool):
             return
         axis, sign = int(name[5]), int(name[6:])
         plan.move_side(axis, sign, self.along(sign * plan.axes[axis], dx, dy))
+
+    def snap(self, name: str, snaps: Snaps) -> Datum | None:
+        if name == "middle":
+            return None
+        plan, axis, sign = self.plan, int(name[5]), int(name[6:])
+        outward = sign * plan.axes[axis]
+        side = float(outward @ plan.middle) + 0.5 * plan.size[axis]
+        found = snaps.offset(outward, side)
+        if found is None or plan.size[axis] + found[0] - side < 1e-3:
+            return None
+        plan.move_side(axis, sign, found[0] - side)
+        return found[1]
 
     def told(self, name: str) -> str:
         if name == self.held and name != "middle":

@@ -7,9 +7,11 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
+from tinsnip.app.tools.snapping import Snaps
 from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_tab, draw_tab_label
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px
+from tinsnip.datums.datum import Datum
 from tinsnip.mesh import Mesh
 from tinsnip.treat import SnipApart, Treatment
 
@@ -107,7 +109,11 @@ class LeaningPlan(CutPlan):
         """Along any direction, told from the nearest axis."""
         axis = int(np.abs(direction).argmax())
         self.square_to(axis)
-        lean = self.axes @ (direction if direction[axis] > 0 else -direction)
+        self.lean_along(direction if direction[axis] > 0 else -direction)
+
+    def lean_along(self, direction: np.ndarray) -> None:
+        """Lean along a unit direction on the side of the base direction."""
+        lean = self.axes @ direction
         self.tilt = np.degrees(np.arctan2(lean[:2], lean[2]))
 
     def stand_on(self, direction: np.ndarray, across: np.ndarray) -> None:
@@ -127,6 +133,8 @@ class CutTool(Tool):
         What is set up; nothing is drawn while there is none.
     keeps_both : bool
         Nothing is waste: both sides stay.
+    stopped_at : str
+        The datum that the tab which is held has come to stop at.
     """
 
     edited = Signal()
@@ -136,6 +144,7 @@ class CutTool(Tool):
         self.plan: CutPlan | None = None
         self.keeps_both = False
         self.held = ""
+        self.stopped_at = ""
 
     def show(self, plan: CutPlan | None) -> None:
         """Set another plan up."""
@@ -169,6 +178,10 @@ class CutTool(Tool):
         """Change the plan as a tab is dragged by so many pixels."""
         raise NotImplementedError
 
+    def snap(self, name: str, snaps: Snaps) -> Datum | None:
+        """Bring the plan onto a datum that the tab which is dragged has come near, and say which."""
+        return None
+
     def told(self, name: str) -> str:
         """What stands beside a tab."""
         return ""
@@ -178,12 +191,19 @@ class CutTool(Tool):
         return None if tab is None or at.button != Qt.MouseButton.LeftButton else self._drag(at, tab.name)
 
     def _drag(self, at: Pointer, tab: str) -> Drag:
-        before = self.plan.copy()
+        before, free = self.plan.copy(), self.plan.copy()
         self.held = tab
+        piece = self.session.job.piece
+        datums = () if piece is None else piece.datums
         try:
             while at.is_down:
                 now = yield
+                self.plan.take_from(free)  # where the hand is, not where it was drawn to
                 self.move_tab(tab, now.x - at.x, now.y - at.y)
+                free.take_from(self.plan)
+                is_free = bool(now.keys & Qt.KeyboardModifier.AltModifier)
+                datum = None if is_free else self.snap(tab, Snaps(datums, self.view.camera.scale))
+                self.stopped_at = "" if datum is None else datum.name
                 self.show_waste()
                 self.edited.emit()
                 at = now
@@ -193,7 +213,7 @@ class CutTool(Tool):
             self.edited.emit()
             raise
         finally:
-            self.held = ""
+            self.held = self.stopped_at = ""
 
     def along(self, direction: np.ndarray, dx: float, dy: float) -> float:
         """How far along a direction a drag by so many pixels leads, mm."""
@@ -220,6 +240,8 @@ class CutTool(Tool):
             box = QRectF(tab.at.x() - wide, tab.at.y() - high, 2 * wide, 2 * high)
             draw_tab(painter, box, tab.name == self.held, is_round=tab.name == "middle")
             text = self.told(tab.name)
+            if tab.name == self.held and self.stopped_at:
+                text = f"{text} · at {self.stopped_at}" if text else f"at {self.stopped_at}"
             if text:
                 draw_tab_label(painter, tab, text, self.view)
 

@@ -4,8 +4,10 @@ import numpy as np
 from PySide6.QtGui import QPainter
 
 from tinsnip.app.tools.cutting import CutTool, LeaningPlan, draw_line, draw_ring
+from tinsnip.app.tools.snapping import Snaps
 from tinsnip.app.view.waste import ROUND, Waste
 from tinsnip.app.widgets.theme import mono_font
+from tinsnip.datums.datum import Datum
 from tinsnip.space.polygons import plane_axes
 from tinsnip.treat import RoundSnip
 
@@ -101,6 +103,20 @@ class RoundTool(CutTool):
         if top @ plan.axes[2] > 0.2 * np.linalg.norm(top):  # no farther than the typed angles go
             lean = plan.axes @ top
             plan.tilt = np.clip(np.degrees(np.arctan2(lean[:2], lean[2])), -80.0, 80.0)
+
+    def snap(self, name: str, snaps: Snaps) -> Datum | None:
+        plan = self.plan
+        if name == "radius":
+            found = snaps.radius(plan.radius)
+            plan.radius = plan.radius if found is None else found[0]
+        elif name == "middle":
+            found = snaps.axis(plan.through, plan.normal)
+            plan.through = plan.through if found is None else found[0]
+        else:
+            found = snaps.direction(plan.normal)
+            if found is not None:
+                plan.lean_along(found[0])
+        return None if found is None else found[1]
 
     def told(self, name: str) -> str:
         return {"radius": f"radius {self.plan.radius:.2f} mm", "middle": "axis", "lean": "lean"}[name]

@@ -5,9 +5,11 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
 from tinsnip.app.tools.cutting import CutTool, LeaningPlan, draw_line
+from tinsnip.app.tools.snapping import Snaps
 from tinsnip.app.view.hand import draw_label
 from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import mono_font, px
+from tinsnip.datums.datum import Datum
 from tinsnip.survey.bed import Bed
 from tinsnip.treat import StraightSnip
 from tinsnip.words import grouped_number
@@ -129,6 +131,20 @@ class SnipTool(CutTool):
             self.plan.slide(distance)
         else:
             self.plan.tilt_side(int(name[-1]), distance)
+
+    def snap(self, name: str, snaps: Snaps) -> Datum | None:
+        plan = self.plan
+        if name == "slide":
+            found = snaps.offset(plan.normal, plan.offset)
+            if found is not None:
+                plan.offset = found[0]
+        else:
+            found = snaps.direction(plan.normal)
+            if found is not None:
+                middle, u, v = plan.frame()
+                plan.lean_along(found[0])
+                plan.offset = float(plan.normal @ (middle - (u, v)[int(name[-1])]))  # about the opposite side
+        return None if found is None else found[1]
 
     def told(self, name: str) -> str:
         if name == "slide":
