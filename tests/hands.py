@@ -51,7 +51,7 @@ class WindowTest(unittest.TestCase):
     """
 
     makes_ready = measures_bounds = shades = False
-    size = 1100, 720
+    size = 980, 640
 
     def setUp(self) -> None:
         idle = [] if self.makes_ready else [mock.patch.object(Scene, "make_ready", return_value=False)]

@@ -416,6 +416,8 @@ class Followed(unittest.TestCase):
 
 
 class DrawnInTheWindow(WindowTest):
+    size = 1100, 720
+
     def test_the_texture_itself_is_drawn(self) -> None:
         path = Path(self.folder.name) / "sheet.obj"
         write_mesh(sheet_of(12), path)

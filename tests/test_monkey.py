@@ -35,6 +35,8 @@ KEYS += ["Delete"]
 class Monkey(WindowTest):
     """What it does is the same each time but for how far the work behind it has come."""
 
+    shades = True
+
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()

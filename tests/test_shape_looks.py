@@ -123,6 +123,9 @@ class InTheWindow(WindowTest):
 class Light(WindowTest):
     """What shading by depth, the ground and the lights add to the picture, and that each goes as it came."""
 
+    shades = True
+    size = 1100, 720
+
     def put_down(self, above: float) -> None:
         """A block with a groove across its top, so far above the bed."""
         size = 40.0

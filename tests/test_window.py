@@ -457,6 +457,8 @@ class Bounded(WindowTest):
 class Dense(WindowTest):
     """Reducing along the curve, and seeing what it cost."""
 
+    size = 1100, 720
+
     def setUp(self) -> None:
         super().setUp()
         self.ring = specimens.torus(80.0, 320)

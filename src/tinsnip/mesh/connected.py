@@ -1,10 +1,42 @@
 """Which of some triangles hang together over edges."""
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
+
+from tinsnip.kernels import kernel
 
 __all__ = ["parts_over_edges"]
+
+
+@kernel
+def _parts(twins, own, number, label):
+    """Union-find over twins among some triangles, the first of them as root; then consecutive numbers."""
+    count = 0
+    for i in range(own.shape[0]):
+        label[i] = i
+        root = i
+        for k in range(3):
+            t = twins[3 * own[i] + k]
+            if t < 0:
+                continue
+            j = number[t // 3]
+            if j < 0 or j >= i:  # those after it look back at it
+                continue
+            while label[j] != j:
+                label[j] = label[label[j]]
+                j = label[j]
+            if j < root:
+                label[root] = j
+                root = j
+            else:
+                label[j] = root
+    for i in range(own.shape[0]):
+        if label[i] == i:
+            label[i] = -2 - count
+            count += 1
+        else:
+            label[i] = label[label[i]]  # what comes before it has its number already
+    for i in range(own.shape[0]):
+        label[i] = -2 - label[i]
 
 
 def parts_over_edges(twins: np.ndarray, own: np.ndarray) -> np.ndarray:
@@ -28,10 +60,8 @@ def parts_over_edges(twins: np.ndarray, own: np.ndarray) -> np.ndarray:
     >>> parts_over_edges(square.twins, np.array([0, 1])).tolist()
     [0, 0]
     """
-    number = np.full(len(twins) // 3, -1, dtype=np.int64)
-    number[own] = np.arange(len(own))
-    beside = twins.reshape(-1, 3)[own]
-    other = np.where(beside >= 0, number[np.maximum(beside, 0) // 3], -1)
-    row, column = np.nonzero(other >= 0)
-    graph = coo_matrix((np.ones(len(row), dtype=np.int8), (row, other[row, column])), shape=(len(own), len(own)))
-    return connected_components(graph, directed=False)[1]
+    number = np.full(len(twins) // 3, -1, dtype=np.int32)
+    number[own] = np.arange(len(own), dtype=np.int32)
+    label = np.empty(len(own), dtype=np.int32)
+    _parts(twins, np.ascontiguousarray(own, dtype=np.int32), number, label)
+    return label

@@ -258,19 +258,21 @@ def _scraps(mesh: Mesh, gone: np.ndarray, over: np.ndarray) -> np.ndarray:
 
 def _fit_to_be_sewn(mesh: Mesh, gone: np.ndarray) -> np.ndarray:
     """What has to go so that a seam has a line to run along: also what would hang by a corner, or by one edge, then."""
-    gone = gone.copy()
-    touched = np.zeros(len(mesh.vertices), dtype=bool)
+    gone, count = gone.copy(), len(mesh.vertices)
+    touched, about = np.zeros((2, count), dtype=bool)
     for _ in range(20):
         touched[mesh.faces[gone]] = True
-        stays = np.flatnonzero(~gone)
-        faces = mesh.faces[stays]
-        twins = twin_table(faces, len(mesh.vertices))
-        pinched = touched & (fans_of(faces, twins, len(mesh.vertices)) > 1)
-        lone = ((twins.reshape(-1, 3) == OPEN).sum(axis=1) > 1) & touched[faces].any(axis=1)
+        about[mesh.faces[triangles_at(mesh.faces, touched)]] = True
+        # one triangle further, so that all that those meet over edges is there
+        own = np.flatnonzero(triangles_at(mesh.faces, about) & ~gone)
+        faces = mesh.faces[own]
+        twins = twin_table(faces, count)
+        pinched = touched & (fans_of(faces, twins, count) > 1)
+        lone = ((twins.reshape(-1, 3) == OPEN).sum(axis=1) > 1) & triangles_at(faces, touched)
         more = triangles_at(faces, pinched) | lone
         if not more.any():
             break
-        gone[stays[more]] = True
+        gone[own[more]] = True
         check_here()
     return gone
 
