@@ -25,9 +25,11 @@ class Lying(NamedTuple):
 
     Attributes
     ----------
-    corners : ndarray, shape (T, 3, 3)
+    origin : ndarray, shape (3,)
+        What corners are counted from, mm.
+    corners : ndarray of float32, shape (T, 3, 3)
         Of its triangles, or of those that stand lightly for them, mm.
-    normals : ndarray of float32, shape (T, 3, 3)
+    normals : ndarray of float16, shape (T, 3, 3)
     off : ndarray of float32, shape (T, 3)
         How far each corner lies off the others without the noise of either, mm, outside them positive; not a number
         where they have nothing.
@@ -35,6 +37,7 @@ class Lying(NamedTuple):
         The distance at which colours are to end, mm.
     """
 
+    origin: np.ndarray
     corners: np.ndarray
     normals: np.ndarray
     off: np.ndarray
@@ -80,8 +83,10 @@ class LyingPiece:
         on = np.abs(off[np.isfinite(off)])
         limit = max(_EDGES * self._edge, _COLOURS_END * float(np.median(on)) if len(on) else 0.0)
         faces, off = self._faces, np.where(np.isinf(off), np.nan, off)
-        corners = moved_points(matrix, self._points)[faces]
-        return Lying(corners, ways[faces].astype(np.float32), off[faces].astype(np.float32), limit)
+        places = moved_points(matrix, self._points)
+        origin = places.mean(axis=0) if len(places) else np.zeros(3)
+        corners = (places - origin).astype(np.float32)[faces]
+        return Lying(origin, corners, ways.astype(np.float16)[faces], off[faces].astype(np.float32), limit)
 
 
 def _off_one(points: np.ndarray, ways: np.ndarray, onto: Surface, where: np.ndarray, within: float) -> np.ndarray:

@@ -2,13 +2,15 @@
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 
 from tinsnip.app.state.preview import TogetherPreview
 from tinsnip.app.state.session import Session
 from tinsnip.app.tools.pairs import PairTool
 from tinsnip.app.view.viewport import Viewport
+from tinsnip.app.widgets.fields import DropDown
 from tinsnip.app.widgets.panels import Section
+from tinsnip.app.widgets.theme import px
 from tinsnip.job import Piece
 from tinsnip.treat import Align, AlignAll, Assembly, MergeScans
 from tinsnip.words import counted, degrees_told, millimetres, percent
@@ -16,6 +18,7 @@ from tinsnip.words import counted, degrees_told, millimetres, percent
 __all__ = ["AligningPart"]
 
 _FEWEST = 3
+_NAME_WIDTH = 170
 
 
 class AligningPart(QObject):
@@ -43,6 +46,9 @@ class AligningPart(QObject):
         self._tool: PairTool | None = None
         self.stays = part.figure("Stays")
         self.moving = part.drop_down("Moves", {"–": None})
+        # names of files are as long as they like; the list shows them whole once it is open
+        self.moving.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.moving.setMinimumContentsLength(14)
         self.scaled = part.tick("its size may change", "For part-scans in different units; by pairs of points only")
         self.by_shape = part.button("Find how it lies", lambda: self._ask("shape"))
         self.by_shape.setToolTip("From its shape alone, wherever it is now")
@@ -77,7 +83,9 @@ class AligningPart(QObject):
 
     def _show_pieces(self) -> None:
         piece, others = self._session.job.piece, self._others()
-        self.stays.setText("–" if piece is None else piece.name)
+        name = "–" if piece is None else piece.name
+        self.stays.setText(self.stays.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, px(_NAME_WIDTH)))
+        self.stays.setToolTip(name)
         was = self.moving.currentData()
         if [self.moving.itemData(i) for i in range(self.moving.count())] != [p.id for p in others]:
             self.moving.blockSignals(True)

@@ -26,11 +26,13 @@ def draw_made(scene: Scene, corners: np.ndarray | None) -> None:
         return
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    scene.set_patch(corners.reshape(-1, 3), np.repeat(normals, 3, axis=0))
+    scene.set_patch((corners.reshape(-1, 3) - scene.origin).astype(np.float32), np.repeat(normals, 3, axis=0))
 
 
 def draw_lying(scene: Scene, pieces: Sequence[Lying]) -> None:
     """Draw pieces as they would lie, painted by how far they are off the others."""
-    corners, normals = (np.concatenate([one[k].reshape(-1, 3) for one in pieces]) for k in range(2))
+    shifts = [(one.origin - scene.origin).astype(np.float32) for one in pieces]
+    corners = np.concatenate([one.corners.reshape(-1, 3) + by for one, by in zip(pieces, shifts, strict=True)])
+    normals = np.concatenate([one.normals.reshape(-1, 3) for one in pieces])
     off = np.concatenate([one.off.ravel() for one in pieces])
     scene.set_patch(corners, normals, off, max(one.limit for one in pieces))

@@ -313,7 +313,7 @@ class Scene:
         off: np.ndarray | None = None,
         limit: float = 0.0,
     ) -> None:
-        """Show triangles of a preview: corner positions and normals, shape (3 T, 3); None: no more.
+        """Show triangles of a preview: corner positions from `origin`, and normals, shape (3 T, 3); None: no more.
 
         With how far each corner is off something, shape (3 T,), they are painted by that, up to a limit.
         """
@@ -324,7 +324,7 @@ class Scene:
         wide = np.zeros((len(corners), 4), dtype=np.float16)
         wide[:, :3] = normals
         data = (
-            (corners - self.origin).astype(np.float32),
+            corners,
             wide,
             np.zeros(len(corners), dtype=np.uint8),
             np.zeros(0, dtype=np.float32) if off is None else off.astype(np.float32),
