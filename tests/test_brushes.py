@@ -311,6 +311,57 @@ class ByHand(WindowTest):
         self.stroke((x - 20, y - 20), (4, 3))
         self.assertEqual((self.session.job.cursor, self.session.station), (cursor + 1, "Strays"))
 
+    def test_strokes_with_one_brush_are_one_line(self) -> None:
+        self.put_up(specimens.sphere(40.0, 40).mesh)
+        self.key(Qt.Key.Key_6)
+        tray, rows, session = self.window.tray("Surface"), self.window.log_list, self.session
+        self.view.stroking.prepare()
+        self.settle()
+        x, y = self.view.width() // 2, self.view.height() // 2
+
+        def shown() -> list[str]:
+            return [rows.item(i).text() for i in range(rows.count()) if not rows.isRowHidden(i)]
+
+        def place(row: int, column: int) -> QPoint:
+            return QPoint(column, rows.visualItemRect(rows.item(row)).center().y())
+
+        for name, count in (("push", 3), ("smooth", 1), ("push", 2)):
+            tray.take(name)
+            for i in range(count):
+                self.stroke((x - 20 + 15 * i, y - 10), (5, 3))
+        lines = shown()
+        self.assertEqual(len(lines), 4)
+        self.assertEqual((lines[1], lines[3]), ("2–4  Push: 3 strokes", "6–7  Push: 2 strokes"))
+        # each is undone by itself, and the line says so
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.settle()
+        self.assertEqual((session.job.cursor, shown()[3]), (6, "6–7  Push: 1 of 2 strokes"))
+        self.assertEqual(rows.currentRow(), 6)
+        # a click goes to where all of them are done; the triangle shows each, and then each can be gone to
+        left = Qt.MouseButton.LeftButton
+        QTest.mouseClick(rows.viewport(), left, pos=place(3, 90))
+        self.settle()
+        self.assertEqual(session.job.cursor, 4)
+        QTest.mouseClick(rows.viewport(), left, pos=place(3, 8))
+        self.settle()
+        self.assertEqual((session.job.cursor, len(shown())), (4, 6))
+        QTest.mouseClick(rows.viewport(), left, pos=place(1, 90))
+        self.settle()
+        self.assertEqual((session.job.cursor, len(shown())), (2, 6))
+        rows.setFocus()
+        rows.setCurrentRow(6)
+        QTest.keyClick(rows, Qt.Key.Key_Return)
+        self.assertEqual((len(shown()), self.window.editing.number), (7, None))
+        # one that is switched off stands for itself, and so do those that are left on either side
+        session.redo()
+        session.redo()
+        self.settle()
+        rows._fold_again(range(1, 4))
+        self.window.editing.set_enabled(2, False)
+        self.settle()
+        self.assertEqual(sum("strokes" in line for line in shown()), 0)
+        self.assertEqual(len(shown()), rows.count())
+
     def test_smoothing_is_proposed_by_the_noise_that_was_measured(self) -> None:
         self.put_up(noisy(specimens.bored_box(60.0, 48).mesh, np.random.default_rng(0)))
         self.key(Qt.Key.Key_6)

@@ -4,6 +4,7 @@ from PySide6.QtCore import QEvent, QModelIndex, QPoint, QPointF, QRect, QRectF, 
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
+from tinsnip.app.frame.logruns import run_text, runs_of_strokes
 from tinsnip.app.state.editing import Editing
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.fields import is_enter
@@ -21,7 +22,10 @@ _ROLE = Qt.ItemDataRole.UserRole
 
 
 class _Delegate(QStyledItemDelegate):
-    """A tick that switches the step off, its line, and a pencil where its values can be changed."""
+    """A tick that switches the step off, its line, and a pencil where its values can be changed.
+
+    A line that stands for several steps has a triangle that unfolds them instead.
+    """
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
         return QSize(60, QFontMetrics(option.font).height() + px(8))
@@ -38,7 +42,9 @@ class _Delegate(QStyledItemDelegate):
         elif selected or hovered:
             painter.fillRect(box, QColor("#f3efe6" if selected else "#e6e1d6"))
         ink = QColor("#26241f") if is_done and step.enabled else QColor("#77705f")
-        if not isinstance(step.action, Open):
+        if index.data(_ROLE + 2):
+            self._triangle(painter, QPointF(box.left() + px(9), box.center().y() + 1), ink)
+        elif not isinstance(step.action, Open):
             square = QRect(box.left() + px(4), box.center().y() - px(5), px(11), px(11))
             painter.setPen(QPen(ink, 1))
             painter.setBrush(QColor("#ffffff") if step.enabled else Qt.BrushStyle.NoBrush)
@@ -72,6 +78,13 @@ class _Delegate(QStyledItemDelegate):
         painter.restore()
 
     @staticmethod
+    def _triangle(painter: QPainter, at: QPointF, ink: QColor) -> None:
+        """The sign of what can be unfolded."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(ink)
+        painter.drawPolygon([at + QPointF(px(x), px(y)) for x, y in ((-3, -5), (4, 0), (-3, 5))])
+
+    @staticmethod
     def _pencil(painter: QPainter, box: QRect) -> None:
         painter.translate(box.center())
         painter.rotate(45)
@@ -98,6 +111,8 @@ class LogList(QListWidget):
     def __init__(self, session: Session, editing: Editing) -> None:
         super().__init__()
         self.session, self.editing = session, editing
+        self._folded: dict[int, range] = {}
+        self._unfolded: set[int] = set()
         self.setObjectName("loglist")
         self.setAccessibleName("Log: click a line to go back to it, Enter to change it, Space to switch it off")
         self.setItemDelegate(_Delegate())
@@ -130,13 +145,47 @@ class LogList(QListWidget):
             item.setData(_ROLE + 1, (step, i < standing, is_edited, shown, name, self.editing.can_edit(step.action)))
             item.setToolTip(self._about(step, f"{text} · {name}" if name else text))
             self.addItem(item)
-        if self.hasFocus() and 0 <= number < self.count():
-            self.setCurrentRow(number)
-        else:
-            self.setCurrentRow(max(0, job.cursor - 1) if self.editing.number is None else self.editing.number)
+        self._fold(standing)
+        if not (self.hasFocus() and 0 <= number < self.count()):
+            number = max(0, job.cursor - 1) if self.editing.number is None else self.editing.number
+        within = next((run.stop - 1 for run in self._folded.values() if number in run), number)
+        self.setCurrentRow(within)
         current = self.currentItem()
         if current is not None:
             self.scrollToItem(current)
+
+    def _fold(self, standing: int) -> None:
+        """Let runs of strokes be one line each, but those that were unfolded, or of which one stroke is open."""
+        log = self.session.job.log
+        runs = runs_of_strokes(log)
+        self._unfolded &= {run.start for run in runs}
+        self._folded = {}
+        for run in runs:
+            if run.start in self._unfolded or self.editing.number in run:
+                continue
+            last = run.stop - 1
+            self._folded[last] = run
+            for row in run[:-1]:
+                self.setRowHidden(row, True)
+            text, item = run_text(log, run, standing), self.item(last)
+            _, _, _, _, name, _ = item.data(_ROLE + 1)
+            item.setText(f"{text}, {name}" if name else text)
+            item.setData(_ROLE + 1, (log[last], run.start < standing, False, text, name, False))
+            item.setData(_ROLE + 2, True)
+            seconds = sum(step.seconds for step in log[run.start : run.stop])
+            item.setToolTip(f"{text}, {seconds:.2f} s\nClick to go there. Enter or Space: show each stroke.")
+
+    def _unfold(self, row: int) -> bool:
+        """Show each stroke of a run; False where the row stands for itself."""
+        run = self._folded.get(row)
+        if run is not None:
+            self._unfolded.add(run.start)
+            self.refresh()
+        return run is not None
+
+    def _fold_again(self, run: range) -> None:
+        self._unfolded.discard(run.start)
+        self.refresh()
 
     def _about(self, step: Step, text: str) -> str:
         lines = [f"{text}, {step.seconds:.2f} s", "Click to go there."]
@@ -155,6 +204,8 @@ class LogList(QListWidget):
         if row < 0 or event.button() != Qt.MouseButton.LeftButton:
             return
         step = self.session.job.log[row]
+        if place.x() < px(_TICK) and self._unfold(row):
+            return
         if place.x() >= self.viewport().width() - px(_PENCIL) and self.editing.can_edit(step.action):
             self.editing.begin(row)
         elif place.x() < px(_TICK) and not isinstance(step.action, Open):
@@ -182,6 +233,8 @@ class LogList(QListWidget):
         row = self.currentRow()
         if row < 0 or not self._means(event):
             super().keyPressEvent(event)
+        elif self._unfold(row):
+            return
         elif event.key() == Qt.Key.Key_Space:
             self.editing.set_enabled(row, not self.session.job.log[row].enabled)
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
@@ -196,6 +249,13 @@ class LogList(QListWidget):
         step = self.session.job.log[row]
         menu = QMenu(self)
         menu.addAction("Go there", lambda: self.session.go_to(row + 1))
+        run = next((run for run in runs_of_strokes(self.session.job.log) if row in run), None)
+        if row in self._folded:
+            menu.addAction("Show each stroke    Enter", lambda: self._unfold(row))
+            menu.exec(self.viewport().mapToGlobal(place))
+            return
+        if run is not None:
+            menu.addAction("Show the strokes as one line", lambda: self._fold_again(run))
         if self.editing.can_edit(step.action):
             menu.addAction("Change its values…    Enter", lambda: self.editing.begin(row))
         if not isinstance(step.action, Open):
