@@ -8,7 +8,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.space.forms import distances
 from tinsnip.survey.measuring import Reading
 
-__all__ = ["between_reading", "form_reading"]
+__all__ = ["angle_of_lines", "between_reading", "form_reading"]
 
 _PARALLEL = 1.0
 """Degrees up to which two are told as parallel, with a distance."""
@@ -18,8 +18,8 @@ def _places(points: np.ndarray) -> tuple[tuple[float, float, float], ...]:
     return tuple(tuple(float(x) for x in p) for p in np.atleast_2d(points))
 
 
-def _angle(one: np.ndarray, other: np.ndarray) -> float:
-    """Between two lines, degrees, 0 to 90."""
+def angle_of_lines(one: np.ndarray, other: np.ndarray) -> float:
+    """The angle between two unit directions, either way round, degrees, 0 to 90."""
     return float(np.degrees(np.arctan2(np.linalg.norm(np.cross(one, other)), abs(one @ other))))
 
 
@@ -59,7 +59,7 @@ def between_reading(one: Datum, other: Datum, mesh: Mesh | None = None) -> Readi
     lined = [d.form in LINEAR for d in (one, other)]
     ends = np.array([one.place, other.place])
     if all(planes):
-        angle = _angle(one.direction, other.direction)
+        angle = angle_of_lines(one.direction, other.direction)
         if angle > _PARALLEL:
             return _reading(one, other, f"{angle:.3f}°", f"{angle:.2f}°", ends, angle_deg=angle)
         apart = float((other.place - one.place) @ one.direction)
@@ -72,7 +72,7 @@ def between_reading(one: Datum, other: Datum, mesh: Mesh | None = None) -> Readi
         return _reading(one, other, text, f"{abs(apart):.3f} mm", ends, angle_deg=angle, **values)
     if any(planes) and any(lined):
         plane, line = (one, other) if planes[0] else (other, one)
-        angle = 90.0 - _angle(plane.direction, line.direction)
+        angle = 90.0 - angle_of_lines(plane.direction, line.direction)
         if angle > _PARALLEL:
             square = abs(90.0 - angle)
             text = f"{angle:.3f}°" + (f", {square:.3f}° off square" if square < 5 else "")
@@ -88,7 +88,7 @@ def between_reading(one: Datum, other: Datum, mesh: Mesh | None = None) -> Readi
         return _reading(one, other, f"{abs(apart):.3f} mm", f"{abs(apart):.3f} mm", ends, apart_mm=abs(apart))
     if all(lined):
         near, far = nearest_of(one, other)
-        apart, angle = float(np.linalg.norm(far - near)), _angle(one.direction, other.direction)
+        apart, angle = float(np.linalg.norm(far - near)), angle_of_lines(one.direction, other.direction)
         text, values = f"{apart:.3f} mm apart, {angle:.3f}° between them", {"apart_mm": apart, "angle_deg": angle}
         if angle <= _PARALLEL:
             off = np.linalg.norm(np.cross(other.ends() - one.place, one.direction), axis=1)

@@ -95,7 +95,7 @@ def outside_findings(found: FromRaw, allowed: float) -> list[Finding]:
         left = f"; {counted(count, 'place')} in all" if rank == MOST_PLACES < count else ""
         findings.append(
             Finding(
-                id=f"D{rank}",
+                id=f"A{rank}",
                 kind=Kind.OUTSIDE,
                 text=one.told,
                 place=one.place,

@@ -57,14 +57,14 @@ class Outside(QObject):
         if measured is None:
             self._asked, self._places = None, []
         elif self._asked is None or self._asked[0] is not measured.from_raw or self._asked[1] != self.allowed_mm:
-            self._asked, self._places = asked = (measured.from_raw, self.allowed_mm), []
+            found, allowed = asked = measured.from_raw, self.allowed_mm
+            self._asked, self._places = asked, []
 
             def take(places: list[Finding]) -> None:
-                if self._asked is asked[0]:
+                if self._asked is asked:
                     self._places = places
                     self._tell()
 
-            found, allowed = asked[0]
             self._session.tasks.behind("outside", lambda progress: outside_findings(found, allowed), take)
         self._tell()
 

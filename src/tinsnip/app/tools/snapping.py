@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from tinsnip.app.widgets.theme import px
+from tinsnip.datums.between import angle_of_lines
 from tinsnip.datums.datum import AXIAL, LINEAR, Datum
 
 __all__ = ["Snaps"]
@@ -15,11 +16,6 @@ _ALONG_DEG = 0.5
 """By how much a plane, or an axis, may lean from a datum's and still be brought onto it by a shift."""
 _LEANS_DEG = 1.5
 """Within which a direction is drawn to that of a datum."""
-
-
-def _angle(a: np.ndarray, b: np.ndarray) -> float:
-    """Between two unit directions, either way round, degrees."""
-    return float(np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b)), abs(a @ b))))
 
 
 class Snaps:
@@ -44,7 +40,7 @@ class Snaps:
         """Where a plane of a unit normal lies on a datum near its offset, mm; None where none is near."""
         found = []
         for datum in self._datums:
-            lies = _angle(normal, datum.direction) if datum.direction.any() else 0.0
+            lies = angle_of_lines(normal, datum.direction) if datum.direction.any() else 0.0
             # another plane has to run alongside; an axis lies in the plane, or stands up from its own middle
             if datum.form == "plane":
                 fits = lies <= _ALONG_DEG
@@ -63,7 +59,7 @@ class Snaps:
         for datum in self._datums:
             if datum.form == "plane" or datum.form in LINEAR:
                 sign = 1.0 if datum.direction @ now >= 0 else -1.0
-                found.append((_angle(datum.direction, now), sign * datum.direction, datum))
+                found.append((angle_of_lines(datum.direction, now), sign * datum.direction, datum))
         return self._nearest(found, _LEANS_DEG)
 
     def radius(self, now: float) -> tuple[float, Datum] | None:
@@ -74,7 +70,9 @@ class Snaps:
         """Where an axis of a unit direction passes through a datum: a point beside `through`."""
         found = []
         for datum in self._datums:
-            if datum.form == "plane" or (datum.form in AXIAL and _angle(datum.direction, direction) > _ALONG_DEG):
+            if datum.form == "plane" or (
+                datum.form in AXIAL and angle_of_lines(datum.direction, direction) > _ALONG_DEG
+            ):
                 continue
             off = datum.place - through
             off = off - (off @ direction) * direction

@@ -323,12 +323,9 @@ class Scene:
             return
         wide = np.zeros((len(corners), 4), dtype=np.float16)
         wide[:, :3] = normals
-        data = (
-            corners,
-            wide,
-            np.zeros(len(corners), dtype=np.uint8),
-            np.zeros(0, dtype=np.float32) if off is None else off.astype(np.float32),
-        )[: len(_PATCH) - (off is None)]
+        data = [corners, wide, np.zeros(len(corners), dtype=np.uint8)]
+        if off is not None:
+            data.append(off)
         self._patch_buffers = [self.context.buffer(np.ascontiguousarray(d)) for d in data]
         layout = [(b, *form) for b, form in zip(self._patch_buffers, _PATCH, strict=False)]
         program = self._program(self._patch_look, 0, _NONE)
