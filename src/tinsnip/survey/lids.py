@@ -13,6 +13,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import first_hits
+from tinsnip.survey.enclosing import volumes_closed
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.words import counted
 
@@ -67,7 +68,7 @@ def lids_of(mesh: Mesh) -> tuple[Lid, ...]:
             continue
         depth = _depth_below(mesh, points, np.cross(following - points, normals).sum(axis=0), boundaries.centre[i])
         fills = depth * float(np.linalg.norm(boundaries.vector_area[i]))
-        enclosed = _enclosed(mesh) if enclosed is None else enclosed
+        enclosed = float(volumes_closed(mesh).sum()) if enclosed is None else enclosed
         others = enclosed - fills
         if fills > _FILLS * max(others, 0.0):
             found.append(Lid(int(i), fills, max(others, 0.0), wall))
@@ -92,18 +93,6 @@ def _depth_below(mesh: Mesh, points: np.ndarray, way: np.ndarray, centre: np.nda
     along, hit = first_hits(mesh.tree, origins, np.broadcast_to(way / size, origins.shape), polled_here())
     met = hit >= 0
     return float(along[met].mean()) if met.mean() > _NEARLY_ALL else 0.0
-
-
-def _enclosed(mesh: Mesh) -> float:
-    """The volume that the part encloses once every opening is closed straight across, mm3."""
-    loops, corner = mesh.loops, mesh.faces.ravel()
-    half = loops.halfedges
-    a, b = mesh.vertices[corner[half]], mesh.vertices[corner[half - half % 3 + (half + 1) % 3]]
-    boundaries, origin = classify_boundaries(mesh), mesh.box.mean(axis=0)
-    middle = np.repeat(boundaries.centre, np.diff(loops.start), axis=0) - origin
-    fans = np.einsum("ij,ij->i", b - origin, np.cross(a - origin, middle)) / 6.0
-    corners = mesh.vertices[mesh.faces] - origin
-    return float(np.einsum("ij,ij->i", corners[:, 0], np.cross(corners[:, 1], corners[:, 2])).sum() / 6.0 + fans.sum())
 
 
 def describe_lids(lids: list[Lid]) -> str:

@@ -11,6 +11,7 @@ from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import triangle_areas
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import check_here
+from tinsnip.survey.enclosing import volumes_closed
 from tinsnip.survey.holes import SHEET_LIKE, classify_boundaries
 from tinsnip.survey.strays import CHUNK_SHARE, shell_roles
 from tinsnip.treat.account import Account
@@ -227,28 +228,16 @@ class Orient(Treatment):
         return Outcome(oriented, text, Account(gone_mm2=lost, figures={"turned": count, "cut": cut}))
 
 
-def _closed_by_fans(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
-    """Each shell's volume with its openings closed by fans, mm3, and how flat its widest rim lies; shape (S,) each.
+def _facing_of_rims(mesh: Mesh) -> np.ndarray:
+    """How flat each shell's widest rim lies, shape (S,): the cosine between its plane and the surface along it.
 
-    The flatness is the cosine between that rim's plane and the surface along it: 1 round a sheet, 0 where a wall ends.
+    1 round a sheet, 0 where a wall ends.
     """
-    shells, volume = mesh.shells, mesh.shells.volume.copy()
-    facing = np.zeros(len(shells))
-    loops = mesh.loops
-    if len(loops) == 0:
-        return volume, facing
+    facing = np.zeros(len(mesh.shells))
     boundaries = classify_boundaries(mesh)
-    corner, half = mesh.faces.ravel(), loops.halfedges
-    a, b = mesh.vertices[corner[half]], mesh.vertices[corner[half - half % 3 + (half + 1) % 3]]
-    count = np.diff(loops.start)
-    middle = np.repeat(boundaries.centre, count, axis=0)
-    own = np.repeat(boundaries.shell, count)
-    origin = mesh.vertices[mesh.faces[shells.first[own], 0]]
-    fans = np.einsum("ij,ij->i", b - origin, np.cross(a - origin, middle - origin)) / 6.0
-    volume += np.bincount(own, weights=fans, minlength=len(shells))
     order = np.argsort(boundaries.span, kind="stable")
     facing[boundaries.shell[order]] = np.abs(boundaries.facing[order])  # the widest comes last
-    return volume, facing
+    return facing
 
 
 def _inside_out(mesh: Mesh) -> np.ndarray:
@@ -261,7 +250,7 @@ def _inside_out(mesh: Mesh) -> np.ndarray:
     is_open = shells.open_edges > 0
     negative = (shells.volume < 0) & ~is_open
     if is_open.any():
-        volume, facing = _closed_by_fans(mesh)
+        volume, facing = volumes_closed(mesh), _facing_of_rims(mesh)
         gap = np.linalg.norm(shells.vector_area, axis=1) / np.maximum(shells.area, 1e-300)
         bulges = (facing < SHEET_LIKE) & (volume < -_BULGE * shells.area**1.5)
         negative |= is_open & (volume < 0) & ((gap < _NEARLY_CLOSED) | bulges)
