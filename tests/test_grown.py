@@ -1,6 +1,7 @@
 """Plinths, thickening and offsetting: volumes reckoned by hand, walls by the test's own closest points."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from tests.hands import SCREEN, WindowTest
 from tests.seeds import share
 from tests.test_hollow import distances
 from tests.test_shapes import sheet
+from tinsnip.datums.datum import Datum
 from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.subsets import keep_triangles
@@ -19,6 +21,8 @@ from tinsnip.treat import Context, Offset, Plinth, StraightSnip, Thicken
 
 if SCREEN:
     from PySide6.QtCore import Qt
+
+    from tinsnip.app.tools.snapping import Snaps
 
 
 def cut_off(mesh: Mesh, at: float) -> Mesh:
@@ -224,6 +228,8 @@ class Offsets(unittest.TestCase):
 class ByHand(WindowTest):
     def test_the_base_is_dragged(self) -> None:
         tray = self.put_up(cut_off(specimens.sphere(200.0, 30).mesh, 10.0))
+        mesh = self.session.mesh
+        under = Datum(name="D1", form="plane", point=(5.0, 3.0, float(mesh.box[0, 2]) - 12.0), way=(0.0, 0.0, 1.0))
         self.view.look_from(20.0, 10.0)
         self.settle()
         tray.form.setCurrentText("stepped")
@@ -234,7 +240,15 @@ class ByHand(WindowTest):
         self.drag(start, (start[0], start[1] + 30), Qt.MouseButton.LeftButton)
         self.assertFalse(tray.auto.isChecked())
         deep = tray.depth.value()
+        self.assertGreater(abs(deep - 12.0), 7.5 * self.view.camera.scale)
         self.assertAlmostEqual(deep, 30 * self.view.camera.scale / np.cos(np.radians(10)), delta=0.15 * deep)
+        # near the plane it stops there
+        tab = tray.base.tabs()[0]
+        start, down = (tab.at.x(), tab.at.y()), np.cos(np.radians(10)) / self.view.camera.scale
+        with mock.patch.object(Snaps, "of", lambda view: Snaps((under,), view.camera.scale)):
+            self.drag(start, (start[0], start[1] + (12.0 - deep) * down + 3), Qt.MouseButton.LeftButton)
+        deep = tray.depth.value()
+        self.assertAlmostEqual(deep, mesh.box[0, 2] - under.place[2], delta=0.011)
         self.wait_for(lambda: self.session.preview is not None)
         self.view.setFocus()
         self.key(Qt.Key.Key_Escape)

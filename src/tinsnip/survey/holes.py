@@ -244,6 +244,17 @@ def _flatness(outline: np.ndarray, vector_area: np.ndarray, span: float) -> str:
     return "flat" if off < 1e-3 * span else f"off its plane by {percent(off / max(span, 1e-300))} of its span"
 
 
+def _hole_told(boundaries: Boundaries, i: int, islands: int) -> tuple[str, str]:
+    """What a hole is, and what is proposed for it."""
+    if boundaries.mouth[i] >= 0:
+        return "open edge of a wall", "close across"
+    round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
+    what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
+    if islands:
+        return f"{what} with {'an island' if islands == 1 else counted(islands, 'island')}", "patch as a ring"
+    return what, "patch"
+
+
 def find_holes(
     mesh: Mesh,
     boundaries: Boundaries,
@@ -269,28 +280,22 @@ def find_holes(
     for letter, chosen in (("H", boundaries.is_hole), ("R", boundaries.is_rim)):
         for i in order[chosen[order]]:
             number[letter] += 1
-            half = loops.loop(i)
-            rim, filled = letter == "R", (fills or {}).get(int(i))
-            is_mouth, across = boundaries.mouth[i] >= 0, "close across"
-            outline, what = mesh.vertices[corner[half]], "outer rim"
-            within = len((islands or {}).get(int(i), ()))
-            if not rim:
-                round_share = 4 * np.pi * float(np.linalg.norm(boundaries.vector_area[i]))
-                what = "slit" if round_share < _SLIT * float(boundaries.length[i]) ** 2 else "hole"
-                what += f" with {'an island' if within == 1 else counted(within, 'island')}" * (within > 0)
-                what = "open edge of a wall" if is_mouth else what
+            half, filled = loops.loop(i), (fills or {}).get(int(i))
+            outline, is_rim = mesh.vertices[corner[half]], letter == "R"
+            what, proposal = _hole_told(boundaries, i, len((islands or {}).get(int(i), ())))
+            about = _flatness(outline, boundaries.vector_area[i], float(boundaries.span[i]))
             findings.append(
                 Finding(
                     id=f"{letter}{number[letter]}",
-                    kind=Kind.RIM if rim else Kind.HOLE,
-                    text=what,
+                    kind=Kind.RIM if is_rim else Kind.HOLE,
+                    text="outer rim" if is_rim else what,
                     place=boundaries.centre[i],
-                    size=float(boundaries.length[i] if rim else boundaries.span[i]),
+                    size=float(boundaries.length[i] if is_rim else boundaries.span[i]),
                     count=len(half),
-                    proposal="kept open" if rim else across if is_mouth else "patch as a ring" if within else "patch",
+                    proposal="kept open" if is_rim else proposal,
                     key=int(half.min()),
                     outline=outline,
-                    about=_flatness(outline, boundaries.vector_area[i], float(boundaries.span[i]))
+                    about=about
                     if filled is None
                     else f"closed here, {filled / 1000:.3g} cm³ of a vessel would be solid",
                 )

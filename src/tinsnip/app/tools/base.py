@@ -4,6 +4,7 @@ import numpy as np
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QPainter
 
+from tinsnip.app.tools.snapping import Snaps
 from tinsnip.app.view.hand import Drag, Pointer, Tab, Tool, View, draw_tab, draw_tab_label
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.treat.kit.edges.rimplanes import base_facing
@@ -23,6 +24,8 @@ class DragBase(Tool):
         super().__init__(view)
         self.depth = 0.0
         self._is_held = False
+        self.stopped_at = ""
+        """The datum that the base has come to stop at."""
 
     def hint(self) -> str:
         return "Drag the tab to where the base shall lie  (Esc to leave)"
@@ -51,7 +54,8 @@ class DragBase(Tool):
         return self._drag(at) if is_left and self.tab_at(at.x, at.y) is not None else None
 
     def _drag(self, at: Pointer) -> Drag:
-        before, (_, outward) = self.depth, self._under_rim()
+        before, free, (under, outward) = self.depth, self.depth, self._under_rim()
+        snaps = Snaps.of(self.view)
         right, up, _ = self.view.camera.frame()
         flat = np.array([outward @ right, outward @ up])
         self._is_held = True
@@ -60,7 +64,12 @@ class DragBase(Tool):
                 now = yield
                 dx, dy = now.x - at.x, now.y - at.y
                 along = (dx * flat[0] - dy * flat[1]) / max(float(flat @ flat), 0.02)
-                self.depth = max(self.depth + along * self.view.camera.scale, _LEAST)
+                free = max(free + along * self.view.camera.scale, _LEAST)
+                is_free = bool(now.keys & Qt.KeyboardModifier.AltModifier)
+                found = None if is_free else snaps.offset(outward, float(under @ outward) + free)
+                at_datum = found is not None and found[0] - under @ outward >= _LEAST
+                self.depth = float(found[0] - under @ outward) if at_datum else free
+                self.stopped_at = found[1].name if at_datum else ""
                 self.dragged.emit(self.depth)
                 self.update()
                 at = now
@@ -69,11 +78,12 @@ class DragBase(Tool):
             self.dragged.emit(before)
             raise
         finally:
-            self._is_held = False
+            self._is_held, self.stopped_at = False, ""
 
     def draw(self, painter: QPainter) -> None:
         painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
         for tab in self.tabs():
             box = QRectF(tab.at.x() - 0.6 * tab.half, tab.at.y() - tab.half, 1.2 * tab.half, 2 * tab.half)
             draw_tab(painter, box, self._is_held)
-            draw_tab_label(painter, tab, f"{self.depth:.2f} mm under the rim", self.view)
+            told = f"{self.depth:.2f} mm under the rim" + f" · at {self.stopped_at}" * bool(self.stopped_at)
+            draw_tab_label(painter, tab, told, self.view)

@@ -193,8 +193,7 @@ class CutTool(Tool):
     def _drag(self, at: Pointer, tab: str) -> Drag:
         before, free = self.plan.copy(), self.plan.copy()
         self.held = tab
-        piece = self.session.job.piece
-        datums = () if piece is None else piece.datums
+        snaps = Snaps.of(self.view)
         try:
             while at.is_down:
                 now = yield
@@ -202,7 +201,7 @@ class CutTool(Tool):
                 self.move_tab(tab, now.x - at.x, now.y - at.y)
                 free.take_from(self.plan)
                 is_free = bool(now.keys & Qt.KeyboardModifier.AltModifier)
-                datum = None if is_free else self.snap(tab, Snaps(datums, self.view.camera.scale))
+                datum = None if is_free else self.snap(tab, snaps)
                 self.stopped_at = "" if datum is None else datum.name
                 self.show_waste()
                 self.edited.emit()

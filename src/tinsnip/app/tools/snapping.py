@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 
 import numpy as np
 
+from tinsnip.app.view.hand import View
 from tinsnip.app.widgets.theme import px
 from tinsnip.datums.between import angle_of_lines
 from tinsnip.datums.datum import AXIAL, LINEAR, Datum
@@ -30,6 +31,12 @@ class Snaps:
 
     def __init__(self, datums: Sequence[Datum], scale: float) -> None:
         self._datums, self._near = datums, px(_NEAR) * scale
+
+    @classmethod
+    def of(cls, view: View) -> "Snaps":
+        """The datums of the piece that is worked on, as they are seen."""
+        piece = view.session.job.piece
+        return cls(() if piece is None else piece.datums, view.camera.scale)
 
     @staticmethod
     def _nearest(found: Iterable[tuple[float, object, Datum]], within: float) -> tuple[object, Datum] | None:
