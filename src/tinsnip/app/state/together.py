@@ -59,6 +59,14 @@ class Together(QObject):
         self._looking.timeout.connect(self._look)
         session.tasks.busy_changed.connect(self._stop_looking)
 
+    @property
+    def lying(self) -> tuple[Lying, ...]:
+        """The pieces that are to be seen moved: the one on its way, or those of the preview as long as it stands."""
+        if self.coming is not None:
+            return (self.coming,)
+        known = self.preview
+        return known.lying if known is not None and known.stands(self._session.job.present) else ()
+
     def ask(self, action: Assembly, on: Sequence[int], title: str = "") -> None:
         """Work out what an assembly would make of pieces, to be looked at before it is done; waited for under a title,
         else behind the scenes."""

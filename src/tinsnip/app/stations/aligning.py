@@ -181,7 +181,7 @@ class AligningPart(QObject):
         apart = figures.get("rms_mm", figures.get("pairs_rms_mm"))
         self.apart.setText("–" if apart is None else f"{millimetres(apart)} mm")
         self.turned.setText(f"{degrees_told(figures['turned_deg'])}°" if "turned_deg" in figures else "–")
-        self._tell_colours(preview)
+        self._tell_colours()
         doubt = str(figures.get("doubt", ""))
         self.doubt.setText(f"Not sure: {doubt}." if doubt else "")
         self.doubt.setVisible(bool(doubt))
@@ -190,10 +190,9 @@ class AligningPart(QObject):
         if poses > 1:
             self.next_pose.setText(f"Show the next pose ({self._asked.choice + 1} of {poses})")
 
-    def _tell_colours(self, preview: TogetherPreview | None) -> None:
+    def _tell_colours(self) -> None:
         """Say what the colours of the piece that is shown moved mean."""
-        coming = self._session.together.coming
-        lying = (coming,) if coming is not None else () if preview is None else preview.lying
+        lying = self._session.together.lying
         if lying:
             end = millimetres(max(one.limit for one in lying))
             self.colours.setText(

@@ -574,15 +574,13 @@ class Viewport(QOpenGLWidget):
         if self.scene is None:
             return
         preview = self.session.preview
-        together, coming = self.session.together.preview, self.session.together.coming
-        stands = together is not None and together.stands(self.session.job.present)
-        lying = (coming,) if coming is not None else together.lying if stands else ()
-        if lying:
+        together = self.session.together.preview
+        if lying := self.session.together.lying:
             self.makeCurrent()
             draw_lying(self.scene, lying)
             self.redraw()
             return
-        if stands:
+        if together is not None and together.stands(self.session.job.present):
             self.show_made(together.corners)
             return
         stands = preview is not None and preview.before is self.session.mesh and self.session.stand_in is None
