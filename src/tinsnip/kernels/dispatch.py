@@ -2,10 +2,10 @@
 
 numba compiles a kernel anew for each literal argument, each read-only array and each width of an integer, and links
 what it calls into it, to optimise all of that again. Here arguments are told apart by what matters alone; a kernel of
-some size is compiled once, and called. The way in from Python is made when Python calls for the first time.
+some size is compiled once, and called.
 
 This rests on private hooks of numba, whose version is pinned, and on one promise: no kernel writes into an array that
-it was given as read-only, as nothing keeps it from doing so.
+it was given as read-only, as nothing keeps it from doing so. What Python calls hands back numbers, never arrays.
 """
 
 import gc
@@ -17,14 +17,13 @@ from collections.abc import Callable
 from types import CodeType
 from typing import Any
 
-from numba import _dynfunc
 from numba.core import serialize, types
 from numba.core.compiler import CompileResult
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.errors import TypingError
 from numba.core.registry import CPUDispatcher
-from numba.core.runtime import rtsys
 
+from tinsnip.kernels.calling import look, way_in
 from tinsnip.kernels.lean import LeanCompiler, LeanLibrary
 from tinsnip.kernels.store import Store, code_key
 
@@ -94,7 +93,8 @@ class Kernel(CPUDispatcher):
         self.compiled: list[tuple] = []
         """Signatures that were compiled in this process, and not fetched."""
         self._key = ""
-        self._ways_in: dict[tuple, Any] = {}
+        self._ways_in: dict[tuple, Callable] = {}
+        self._ways_by_look: dict[tuple, Callable] = {}
 
     @property
     def key(self) -> str:
@@ -109,11 +109,18 @@ class Kernel(CPUDispatcher):
 
     def is_ready(self, kinds: tuple) -> bool:
         """Whether Python can call with arguments of these types without anything being compiled."""
-        return kinds in self._ways_in or store.has(f"{self.entry(kinds)}-in")
+        return kinds in self._ways_in or store.has(self.entry(kinds))
 
     def prepare(self, kinds: tuple) -> None:
         """Compile, or fetch, what is needed to call with arguments of these types."""
         self._way_in(kinds)
+
+    def __call__(self, *args: Any) -> Any:
+        looks = tuple(map(look, args))
+        way = self._ways_by_look.get(looks)
+        if way is None:
+            way = self._ways_by_look[looks] = self._way_in(tuple(map(self.typeof_pyval, args)))
+        return way(*args)
 
     # what numba calls
 
@@ -147,13 +154,9 @@ class Kernel(CPUDispatcher):
                     store.write(entry, self._to_keep(kinds))
         return self.overloads[kinds].entry_point
 
-    def _compile_for_args(self, *args: Any, **kws: Any) -> Any:
-        assert not kws
-        return self._way_in(tuple(self.typeof_pyval(one) for one in args))
-
     # what is behind it
 
-    def _way_in(self, kinds: tuple) -> Any:
+    def _way_in(self, kinds: tuple) -> Callable:
         if kinds not in self._ways_in:
             if _waiter is not None and not self.is_ready(kinds):
                 _waiting.add(threading.get_ident())
@@ -252,43 +255,11 @@ class Kernel(CPUDispatcher):
         return True
 
     def _make_way_in(self, kinds: tuple) -> None:
-        """The function by which Python calls: it takes arguments apart and lets go of Python's lock."""
         result = self.overloads[kinds]
-        context = result.target_context
-        entry = f"{self.entry(kinds)}-in"
+        address = result.target_context.codegen()._engine.get_function_address(result.fndesc.llvm_func_name)
+        self._ways_in[kinds] = way_in(address, kinds, result.signature.return_type)
         if self.is_kept:
             _log(self, kinds)
-        with store.turn(entry):
-            kept = store.read(entry) if self.is_kept else None
-            constants = result.environment.consts  # what it hands back as arrays is described there
-            if kept is not None:
-                code, wanted = pickle.loads(kept)
-                constants.extend(wanted[len(constants) :])
-                library = _brought_back(context, "way in", code, b"")
-            else:
-                library = LeanLibrary(context.codegen(), "way in")
-                library.optimise = 1  # it only hands on
-                library.enable_object_caching()
-                with context.push_code_library(library):
-                    context.create_cpython_wrapper(
-                        library, result.fndesc, result.environment, result.call_helper, release_gil=True
-                    )
-                library.add_linking_library(rtsys.library)
-                library.finalize()
-                if self.is_kept:
-                    store.write(entry, serialize.dumps((_machine_code(library), list(constants))))
-        address = context.codegen()._engine.get_function_address(result.fndesc.llvm_cpython_wrapper_name)
-        way_in = _function_at(result, address, library)
-        self._insert([one._code for one in kinds], way_in, False)
-        self._ways_in[kinds] = way_in
-
-
-def _function_at(result: CompileResult, address: int, library: LeanLibrary) -> Any:
-    """Machine code as a function that Python can call, which keeps the code alive."""
-    fndesc = result.fndesc
-    return _dynfunc.make_function(
-        fndesc.lookup_module(), fndesc.qualname.split(".")[-1], "", address, result.environment, (library,)
-    )
 
 
 def _machine_code(library: LeanLibrary) -> bytes:

@@ -10,9 +10,20 @@ from types import CodeType
 from typing import Any
 
 import llvmlite.binding as llvm
-from numba.core import bytecode, compiler, compiler_machinery, ir, typed_passes, types, untyped_passes
+from numba.core import (
+    bytecode,
+    compiler,
+    compiler_machinery,
+    ir,
+    postproc,
+    transforms,
+    typed_passes,
+    types,
+    untyped_passes,
+)
 from numba.core.codegen import JITCodeLibrary
 from numba.core.registry import cpu_target
+from numba.core.targetconfig import TargetConfig
 
 __all__ = ["LeanCompiler", "LeanLibrary"]
 
@@ -122,7 +133,32 @@ def _list_vars(self: ir.Inst, value: Any) -> list[ir.Var]:
     return found
 
 
+_are_equal = TargetConfig.__eq__
+
+
+def _are_same(self: TargetConfig, other: object) -> bool:
+    """Whether two sets of options say the same; most often they are one, and dozens of options need no look."""
+    return self is other or _are_equal(self, other)
+
+
+def _number_of_options(self: TargetConfig) -> int:
+    return len(self.options)  # numba's own takes their names, which are the same for all of one class, one by one
+
+
+_look_at_lives = postproc.PostProcessor.run
+
+
+def _look_at_lives_last(self: postproc.PostProcessor, emit_dels: bool = False, extend_lifetimes: bool = False) -> None:
+    """How long each variable lives, told after each pass, is asked for once: by the last, which says where they end."""
+    if emit_dels or not hasattr(self.func_ir.func_id.func, "__kernel__"):
+        _look_at_lives(self, emit_dels, extend_lifetimes)
+    else:
+        self.func_ir.blocks = transforms.canonicalize_cfg(self.func_ir.blocks)
+
+
 _remember_operators(cpu_target.typing_context)
+postproc.PostProcessor.run = _look_at_lives_last
+TargetConfig.__eq__, TargetConfig.__hash__ = _are_same, _number_of_options
 ir.Inst._rec_list_vars = _list_vars
 # numba announces every call of LLVM to listeners that nobody is here
 llvm.ffi.lib._lock._cblist.clear()

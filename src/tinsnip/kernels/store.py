@@ -78,7 +78,7 @@ def _add_code(digest: Any, code: CodeType, names: set[str]) -> None:
 def _toolchain() -> str:
     """What else machine code depends on: who compiled it, and for which processor."""
     own = hashlib.sha256()
-    for name in ("dispatch.py", "lean.py", "store.py"):
+    for name in ("calling.py", "dispatch.py", "lean.py", "store.py"):
         own.update((Path(__file__).parent / name).read_bytes())
     parts = (platform.python_version(), numba.__version__, llvmlite.__version__, np.__version__)
     processor = f"{llvm.get_host_cpu_name()} {llvm.get_host_cpu_features().flatten()}"

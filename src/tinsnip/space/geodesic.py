@@ -116,7 +116,8 @@ def _strip_between(vertices, faces, twins, source, goal, start, target, reached,
                 best, last = far + step + rest, h
             if size == len(heap):
                 bigger, more = np.empty(2 * size, np.int64), np.empty(2 * size)
-                bigger[:size], more[:size] = heap, keys
+                for i in range(size):
+                    bigger[i], more[i] = heap[i], keys[i]
                 heap, keys = bigger, more
             size = _push(heap, keys, size, far + step + rest, h)
         if size == 0 or keys[0] >= best:
@@ -354,80 +355,73 @@ def _round_other(V, faces, twins, f, g, v, is_left, out, room):
 
 
 @kernel
-def _shorten(V, faces, twins, strip, count, begin_uv, end_uv, state):
-    """Lead a strip round vertices until the way through it is a geodesic; the strip, how many edges, and the sweeps.
+def _shorten(V, faces, twins, strip, count, begin_uv, end_uv, fresh):
+    """Lead a strip round vertices where that straightens the way through it; edges of the one in `fresh`, or -1: none.
 
-    The strip comes with the triangle it ends in as one more half-edge.
+    Strips come with the triangle they end in as one more half-edge.
     """
-    for sweep in range(_SWEEPS):
-        if state[0]:
-            return strip, count, sweep
-        left, right, ends = np.empty((count + 1, 2)), np.empty((count + 1, 2)), np.empty((2, 2))
-        _lay_flat(V, faces, strip, count, begin_uv, end_uv, left, right, ends)
-        bend_at, bend_side = np.empty(count + 2, np.int64), np.empty(count + 2, np.int8)
-        bends = _pull_tight(left, right, ends, count, bend_at, bend_side)
-        fresh = np.empty(2 * count + 4096, np.int64)
-        n, copied, changed = 0, 0, 0
-        other = np.empty(4096, np.int64)
-        for b in range(bends):
-            i, is_left = bend_at[b], bend_side[b] == 1
-            h = strip[i]
-            v = faces[h // 3, (h % 3 + 1) % 3] if is_left else faces[h // 3, h % 3]
-            # all edges that the strip crosses at this vertex
-            low = i
-            while low > 0 and _has(faces, strip[low - 1], v, is_left):
-                low -= 1
-            high = i
-            while high + 1 < count and _has(faces, strip[high + 1], v, is_left):
-                high += 1
-            if low < copied:
-                continue
-            x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
-            if b > 0:
-                j = bend_at[b - 1]
-                px, py = (left[j, 0], left[j, 1]) if bend_side[b - 1] == 1 else (right[j, 0], right[j, 1])
-            else:
-                px, py = ends[0, 0], ends[0, 1]
-            if b + 1 < bends:
-                j = bend_at[b + 1]
-                qx, qy = (left[j, 0], left[j, 1]) if bend_side[b + 1] == 1 else (right[j, 0], right[j, 1])
-            else:
-                qx, qy = ends[1, 0], ends[1, 1]
-            turn = abs(np.arctan2(_area(px, py, x, y, qx, qy), (x - px) * (qx - x) + (y - py) * (qy - y)))
-            f, g = strip[low] // 3, strip[high + 1] // 3
-            if f == g:
-                continue
-            rounds, total = _round_other(V, faces, twins, f, g, v, is_left, other, 4000)
-            if rounds < 0 or total - (np.pi + turn) >= np.pi - _STRAIGHT:
-                continue
-            if n + (low - copied) + rounds + (count - high) + 8 > len(fresh):
-                break
-            for j in range(copied, low):
-                fresh[n] = strip[j]
-                n += 1
-            for j in range(rounds):
-                fresh[n] = other[j]
-                n += 1
-            copied = high + 1
-            changed += 1
-        if changed == 0:
-            return strip, count, sweep
-        for j in range(copied, count + 1):
+    left, right, ends = np.empty((count + 1, 2)), np.empty((count + 1, 2)), np.empty((2, 2))
+    _lay_flat(V, faces, strip, count, begin_uv, end_uv, left, right, ends)
+    bend_at, bend_side = np.empty(count + 2, np.int64), np.empty(count + 2, np.int8)
+    bends = _pull_tight(left, right, ends, count, bend_at, bend_side)
+    n, copied, changed = 0, 0, 0
+    other = np.empty(4096, np.int64)
+    for b in range(bends):
+        i, is_left = bend_at[b], bend_side[b] == 1
+        h = strip[i]
+        v = faces[h // 3, (h % 3 + 1) % 3] if is_left else faces[h // 3, h % 3]
+        # all edges that the strip crosses at this vertex
+        low = i
+        while low > 0 and _has(faces, strip[low - 1], v, is_left):
+            low -= 1
+        high = i
+        while high + 1 < count and _has(faces, strip[high + 1], v, is_left):
+            high += 1
+        if low < copied:
+            continue
+        x, y = (left[i, 0], left[i, 1]) if is_left else (right[i, 0], right[i, 1])
+        if b > 0:
+            j = bend_at[b - 1]
+            px, py = (left[j, 0], left[j, 1]) if bend_side[b - 1] == 1 else (right[j, 0], right[j, 1])
+        else:
+            px, py = ends[0, 0], ends[0, 1]
+        if b + 1 < bends:
+            j = bend_at[b + 1]
+            qx, qy = (left[j, 0], left[j, 1]) if bend_side[b + 1] == 1 else (right[j, 0], right[j, 1])
+        else:
+            qx, qy = ends[1, 0], ends[1, 1]
+        turn = abs(np.arctan2(_area(px, py, x, y, qx, qy), (x - px) * (qx - x) + (y - py) * (qy - y)))
+        f, g = strip[low] // 3, strip[high + 1] // 3
+        if f == g:
+            continue
+        rounds, total = _round_other(V, faces, twins, f, g, v, is_left, other, 4000)
+        if rounds < 0 or total - (np.pi + turn) >= np.pi - _STRAIGHT:
+            continue
+        if n + (low - copied) + rounds + (count - high) + 8 > len(fresh):
+            break
+        for j in range(copied, low):
             fresh[n] = strip[j]
             n += 1
-        # a way out and back over the same edge leads nowhere
-        m = 0
-        for j in range(n - 1):
-            if m > 0 and _passable(faces, twins, fresh[m - 1]) == fresh[j]:
-                m -= 1
-            else:
-                fresh[m] = fresh[j]
-                m += 1
-        fresh[m] = fresh[n - 1]
-        strip, count = fresh[: m + 1].copy(), m
-        if count == 0:
-            return strip, count, sweep
-    return strip, count, _SWEEPS
+        for j in range(rounds):
+            fresh[n] = other[j]
+            n += 1
+        copied = high + 1
+        changed += 1
+    if changed == 0:
+        return -1
+    for j in range(copied, count + 1):
+        fresh[n] = strip[j]
+        n += 1
+    # a way out and back over the same edge leads nowhere
+    m = 0
+    for j in range(n - 1):
+        if m > 0 and _passable(faces, twins, fresh[m - 1]) == fresh[j]:
+            m -= 1
+        else:
+            fresh[m] = fresh[j]
+            m += 1
+    fresh[m] = fresh[n - 1]
+    return m
 
 
 @kernel
@@ -519,7 +513,14 @@ def shortest_path(
         return None
     strip = strip[: count + 1].copy()
     strip[count] = 3 * goal
-    strip, count, _ = _shorten(vertices, faces, twins, strip, count, begin_uv, end_uv, state)
+    for _ in range(_SWEEPS):
+        fresh = np.empty(2 * count + 4096, dtype=np.int64)
+        fewer = _shorten(vertices, faces, twins, strip, count, begin_uv, end_uv, fresh)
+        if fewer < 0:
+            break
+        strip, count = fresh[: fewer + 1], fewer
+        if count == 0 or state[0]:
+            break
     shares = np.empty(count)
     length = _shares(vertices, faces, strip, count, begin_uv, end_uv, shares) if count else float(np.linalg.norm(a - b))
     return Path(strip[:count].copy(), shares, float(length))

@@ -215,24 +215,24 @@ def divided_at(
     progress.check()
     base = len(mesh.vertices) + met.new
     snap = SNAP * max(mesh.diagonal, 1e-300)
+    wall = cutter.kind, cutter.size, cutter.corners, between
+    crossings = met.first, met.count, met.share, met.key, met.enters, met.node
     scratch, room = 512 + 4 * len(cutter.corners), 8 * len(touched)
     while True:
         scratch, room = 2 * scratch, room + 32 * scratch
-        arrays = (
-            np.empty((room, 3), np.int32), np.empty(room, np.int32), np.empty(room, np.int8), np.empty((room, 3, 2)),
-            np.empty(room, np.int32), np.empty((room, 2)), np.empty((room, 3), np.int64),
-        )  # fmt: skip
+        made = np.empty((room, 3), np.int32), np.empty(room, np.int32), np.empty(room, np.int8), np.empty((room, 3, 2))
+        inner = np.empty(room, np.int32), np.empty((room, 2))
+        rows = np.empty((room, 3), np.int64)
         n, points, segments = divide_triangles(
-            cutter.kind, mesh.faces, own, touched, inside, met.first, met.count, met.share, met.key, met.enters,
-            met.node, cutter.size, cutter.corners, between, snap, base, scratch, *arrays,
-        )  # fmt: skip
+            wall, mesh.faces, own, touched, inside, crossings, snap, base, scratch, made, inner, rows
+        )
         if n == -2:
             return None
         if n >= 0:
             break
         room *= 2
     progress.check()
-    faces, parent, label, weights, point_face, point_uv, rows = arrays
+    (faces, parent, label, weights), (point_face, point_uv) = made, inner
     pieces = Pieces(
         touched, faces[:n], parent[:n], label[:n] == 1, weights[:n], point_face[:points], point_uv[:points],
         rows[:segments],

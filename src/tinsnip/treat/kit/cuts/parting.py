@@ -291,18 +291,207 @@ def _part(rings, fresh, begin, side, n_rings, way, low, high):
 
 
 @kernel
-def divide_triangles(
-    kind, faces, P, touched, inside, first, count, share, key, enters, node, size, corners, between, snap, vertices,
-    scratch, out, parent, label, weights, point_face, point_uv, segments,
-):  # fmt: skip
+def _walk_border(f, faces, P, crossings, ring):
+    """Enter a triangle's corners and crossings, in their order round it; returns how many, or -1 when there is no room.
+
+    Their kind is 0 for a corner, 1 where the wall enters the triangle and -1 where it leaves it.
+    """
+    first, count, share, key, enters, node = crossings
+    pos, ids, uvs, seams, kinds, keys = ring
+    m = 0
+    for k in range(3):
+        u0, v0 = (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
+        u1, v1 = (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0)
+        a, b = faces[f, k], faces[f, (k + 1) % 3]
+        ids[m], kinds[m], seams[m] = a, 0, -1
+        uvs[m, 0], uvs[m, 1] = u0, v0
+        for c in range(3):
+            pos[m, c] = P[a, c]
+        m += 1
+        h = 3 * f + k
+        if m + count[h] + 4 > ids.shape[0]:
+            return -1
+        for i in range(count[h]):
+            forward = a < b
+            j = first[h] + (i if forward else count[h] - 1 - i)
+            s = share[j]
+            t = s if forward else 1.0 - s
+            ids[m], seams[m], keys[m] = node[j], -1, key[j]
+            kinds[m] = 1 if enters[j] == forward else -1
+            uvs[m, 0], uvs[m, 1] = u0 + t * (u1 - u0), v0 + t * (v1 - v0)
+            lo, hi = (a, b) if forward else (b, a)
+            for c in range(3):
+                pos[m, c] = P[lo, c] + s * (P[hi, c] - P[lo, c])
+            m += 1
+    return m
+
+
+@kernel
+def _way_ends(kind, x, border, turned, corners, between, kinds, keys):
+    """Where on the border the wall's way ends that begins at x; -1: nowhere."""
+    y = -1
+    if kind == OUTLINE:
+        nearest = np.inf
+        total = float(corners.shape[0])
+        for j in range(border):
+            if j == x or kinds[j] == 0:
+                continue
+            d = ((keys[x] - keys[j]) if turned else (keys[j] - keys[x])) % total
+            if d > total - 1e-9:
+                d = 0.0
+            if d < nearest or (d == nearest and kinds[j] == 1):
+                nearest, y = d, j
+    elif kind == TRACED:
+        for j in range(border):
+            if kinds[j] == 1 and int(keys[j]) == (int(keys[x]) + 1) % (between.shape[0] - 1):
+                y = j
+    else:
+        for i in range(1, border):
+            j = (x + i) % border
+            if kinds[j] != 0:
+                y = j
+                break
+    return y if y >= 0 and kinds[y] == 1 else -1
+
+
+@kernel
+def _lead_way(cutter, at, x, y, turned, A, B, C, ring):
+    """Enter the points of the wall's way from x to y; returns where they end, or -1 when there is no room."""
+    kind, size, corners, between = cutter
+    pos, ids, uvs, seams, _, keys = ring
+    room = ids.shape[0] - 2
+    if kind == ROUND:
+        return _round_way(at, x, y, turned, A, B, C, pos, ids, uvs, seams, room)
+    if kind == BOX:
+        return _box_way(at, x, y, keys, size, A, B, C, pos, ids, uvs, seams, room)
+    if kind == OUTLINE:
+        return _outline_way(at, x, y, turned, keys, corners, A, B, C, pos, ids, uvs, seams, room)
+    for p in range(between[int(keys[x])], between[int(keys[x]) + 1]):
+        if at >= room:
+            return -1
+        at = _add(at, corners[p, 0], corners[p, 1], 0, pos, ids, uvs, seams, A, B, C)
+    return at
+
+
+@kernel
+def _number_way(kind, x, y, border, begin, end, f, snap, vertices, n_points, ring, way, point_face, point_uv):
+    """Number the points of a way; one that is as good as its neighbour is that one.
+
+    Returns how many the way has, both ends with it, and how many points within triangles there are.
+    """
+    pos, ids, uvs, seams, kinds, keys = ring
+    way[0] = x
+    n_way = 1
+    for i in range(begin, end):
+        keys[i] = float(seams[i])
+        if kind == BOX:  # on along the other of the two sides that meet there
+            low, high = seams[i] // 6, seams[i] % 6
+            keys[i] = float(high if int(keys[way[n_way - 1]]) == low else low)
+        merged = -1
+        for other in range(border + 1):
+            j = way[n_way - 1] if other == border else np.int32(other)
+            if j != y and other != border and kinds[j] != 0:
+                continue
+            if abs(pos[i, 0] - pos[j, 0]) + abs(pos[i, 1] - pos[j, 1]) + abs(pos[i, 2] - pos[j, 2]) < snap:
+                merged = j
+                break
+        if merged < 0:
+            ids[i] = vertices + n_points
+            point_face[n_points] = f
+            point_uv[n_points, 0], point_uv[n_points, 1] = uvs[i, 0], uvs[i, 1]
+            n_points += 1
+        if merged < 0 or (kinds[merged] == 0 and ids[merged] != ids[way[n_way - 1]] and ids[merged] != ids[y]):
+            way[n_way] = i if merged < 0 else merged
+            n_way += 1
+        if merged >= 0:
+            keys[merged] = keys[i]
+            if ids[merged] == ids[way[n_way - 1]]:
+                keys[way[n_way - 1]] = keys[i]
+            if ids[merged] == ids[y] and kind == OUTLINE:
+                keys[y] = keys[i]
+    way[n_way] = y
+    return n_way + 1, n_points
+
+
+@kernel
+def _part_along(way, n_way, border, rings, fresh, begin, side, n_rings):
+    """Part the ring that holds a way; where it goes through a corner, one part of it after another."""
+    low = 0
+    while low < n_way - 1:
+        high = low + 1
+        while way[high] >= border:
+            high += 1
+        n_rings = _part(rings, fresh, begin, side, n_rings, way, low, high)
+        if n_rings < 0:
+            break
+        low = high
+    return n_rings
+
+
+@kernel
+def _lay_flat(A, B, C, uvs, count, flat):
+    """Places on a triangle laid flat, to tell the shapes of its ears."""
+    L = np.sqrt((B[0] - A[0]) ** 2 + (B[1] - A[1]) ** 2 + (B[2] - A[2]) ** 2)
+    dot = (B[0] - A[0]) * (C[0] - A[0]) + (B[1] - A[1]) * (C[1] - A[1]) + (B[2] - A[2]) * (C[2] - A[2])
+    cx = dot / L if L > 0 else 0.0
+    cc = (C[0] - A[0]) ** 2 + (C[1] - A[1]) ** 2 + (C[2] - A[2]) ** 2
+    cy = np.sqrt(max(cc - cx * cx, 0.0))
+    for i in range(count):
+        flat[i, 0], flat[i, 1] = uvs[i, 0] * L + uvs[i, 1] * cx, uvs[i, 1] * cy
+
+
+@kernel
+def _without_doubles(ring, begin, end, ids, out):
+    """A ring with each place once where it stands several times in a row; returns how many are left."""
+    n = 0
+    for j in range(begin, end):
+        if n == 0 or ids[out[n - 1]] != ids[ring[j]]:
+            out[n] = ring[j]
+            n += 1
+    while n > 1 and ids[out[n - 1]] == ids[out[0]]:
+        n -= 1
+    return n
+
+
+@kernel
+def divide_triangles(cutter, faces, P, touched, inside, crossings, snap, vertices, scratch, made, points, segments):
     """Divide the triangles that the wall meets.
 
-    Returns how many triangles, points within triangles, and pieces of the wall's way there are; -1 first when there is
-    no room, -2 when the ways do not fit together.
+    Parameters
+    ----------
+    cutter : tuple
+        Its kind, half sizes of a box, corners of an outline or of what was traced, and where these begin between one
+        crossing and the next.
+    faces, P : ndarray, shapes (F, 3) and (V, 3)
+        Places in the cutter's frame.
+    touched : ndarray of int, shape (T,)
+        The triangles that the wall meets.
+    inside : ndarray of bool, shape (V,)
+    crossings : tuple of ndarrays
+        Of each half-edge the first and their number; of each crossing its share along the edge, its key along the
+        wall, whether it enters, and its number.
+    snap : float
+        How near two points are one, in mm.
+    vertices : int
+        The number that the first point within a triangle gets.
+    scratch : int
+        Places that one triangle may come to.
+    made, points, segments : tuples of ndarrays, and ndarray
+        Written: corners, triangle come from, side and shares of each triangle made; triangle and shares of each point
+        within one; both ends of each piece of the wall's way, and the flat of the wall it lies on.
+
+    Returns
+    -------
+    triangles, points, pieces : int
+        How many there are; -1 first when there is no room, -2 when the ways do not fit together.
     """
+    kind, _, corners, between = cutter
+    out, parent, label, weights = made
+    point_face, point_uv = points
     pos, uvs, flat = np.empty((scratch, 3)), np.empty((scratch, 2)), np.empty((scratch, 2))
     ids, seams, kinds = np.empty(scratch, np.int32), np.empty(scratch, np.int32), np.empty(scratch, np.int8)
     keys = np.empty(scratch)
+    ring = (pos, ids, uvs, seams, kinds, keys)
     rings, fresh = np.empty(4 * scratch, np.int32), np.empty(4 * scratch, np.int32)
     begin, side = np.empty(scratch + 2, np.int32), np.empty(scratch + 2, np.int8)
     ears = np.empty((scratch, 3), np.int32)
@@ -316,31 +505,9 @@ def divide_triangles(
         ):
             return -1, 0, 0
         A, B, C = P[faces[f, 0]], P[faces[f, 1]], P[faces[f, 2]]
-        m = 0
-        for k in range(3):
-            u0, v0 = (1.0 if k == 1 else 0.0), (1.0 if k == 2 else 0.0)
-            u1, v1 = (1.0 if k == 0 else 0.0), (1.0 if k == 1 else 0.0)
-            a, b = faces[f, k], faces[f, (k + 1) % 3]
-            ids[m], kinds[m], seams[m] = a, 0, -1
-            uvs[m, 0], uvs[m, 1] = u0, v0
-            pos[m] = P[a]
-            m += 1
-            h = 3 * f + k
-            if m + count[h] + 4 > scratch:
-                return -1, 0, 0
-            for i in range(count[h]):
-                forward = a < b
-                j = first[h] + (i if forward else count[h] - 1 - i)
-                t = share[j] if forward else 1.0 - share[j]
-                ids[m], seams[m], keys[m] = node[j], -1, key[j]
-                kinds[m] = 1 if enters[j] == forward else -1
-                uvs[m, 0], uvs[m, 1] = u0 + t * (u1 - u0), v0 + t * (v1 - v0)
-                s = share[j]
-                lo, hi = (a, b) if forward else (b, a)
-                for c in range(3):
-                    pos[m, c] = P[lo, c] + s * (P[hi, c] - P[lo, c])
-                m += 1
-        border = m
+        border = m = _walk_border(f, faces, P, crossings, ring)
+        if border < 0:
+            return -1, 0, 0
         for i in range(border):
             rings[i] = i
         n_rings = 1
@@ -350,77 +517,16 @@ def divide_triangles(
         for x in range(border):
             if kinds[x] != -1:
                 continue
-            y = -1
-            if kind == OUTLINE:
-                nearest = np.inf
-                total = float(corners.shape[0])
-                for j in range(border):
-                    if j == x or kinds[j] == 0:
-                        continue
-                    d = ((keys[x] - keys[j]) if turned else (keys[j] - keys[x])) % total
-                    if d > total - 1e-9:
-                        d = 0.0
-                    if d < nearest or (d == nearest and kinds[j] == 1):
-                        nearest, y = d, j
-            elif kind == TRACED:
-                for j in range(border):
-                    if kinds[j] == 1 and int(keys[j]) == (int(keys[x]) + 1) % (between.shape[0] - 1):
-                        y = j
-            else:
-                for i in range(1, border):
-                    j = (x + i) % border
-                    if kinds[j] != 0:
-                        y = j
-                        break
-            if y < 0 or kinds[y] != 1:
+            y = _way_ends(kind, x, border, turned, corners, between, kinds, keys)
+            if y < 0:
                 return -2, 0, 0
-            if kind == ROUND:
-                end = _round_way(m, x, y, turned, A, B, C, pos, ids, uvs, seams, scratch - 2)
-            elif kind == BOX:
-                end = _box_way(m, x, y, keys, size, A, B, C, pos, ids, uvs, seams, scratch - 2)
-            elif kind == TRACED:
-                end = m
-                for p in range(between[int(keys[x])], between[int(keys[x]) + 1]):
-                    if end >= scratch - 2:
-                        return -1, 0, 0
-                    end = _add(end, corners[p, 0], corners[p, 1], 0, pos, ids, uvs, seams, A, B, C)
-            else:
-                end = _outline_way(m, x, y, turned, keys, corners, A, B, C, pos, ids, uvs, seams, scratch - 2)
+            end = _lead_way(cutter, m, x, y, turned, A, B, C, ring)
             if end < 0:
                 return -1, 0, 0
-            # number the points between; one that is as good as its neighbour is that one
-            n_way = 0
-            way[0] = x
-            n_way = 1
-            for i in range(m, end):
-                keys[i] = float(seams[i])
-                if kind == BOX:  # on along the other of the two sides that meet there
-                    low, high = seams[i] // 6, seams[i] % 6
-                    keys[i] = float(high if int(keys[way[n_way - 1]]) == low else low)
-                merged = -1
-                for other in range(border + 1):
-                    j = way[n_way - 1] if other == border else np.int32(other)
-                    if j != y and other != border and kinds[j] != 0:
-                        continue
-                    if abs(pos[i, 0] - pos[j, 0]) + abs(pos[i, 1] - pos[j, 1]) + abs(pos[i, 2] - pos[j, 2]) < snap:
-                        merged = j
-                        break
-                if merged < 0:
-                    ids[i] = vertices + n_points
-                    point_face[n_points] = f
-                    point_uv[n_points, 0], point_uv[n_points, 1] = uvs[i, 0], uvs[i, 1]
-                    n_points += 1
-                if merged < 0 or (kinds[merged] == 0 and ids[merged] != ids[way[n_way - 1]] and ids[merged] != ids[y]):
-                    way[n_way] = i if merged < 0 else merged
-                    n_way += 1
-                if merged >= 0:
-                    keys[merged] = keys[i]
-                    if ids[merged] == ids[way[n_way - 1]]:
-                        keys[way[n_way - 1]] = keys[i]
-                    if ids[merged] == ids[y] and kind == OUTLINE:
-                        keys[y] = keys[i]
-            way[n_way] = y
-            n_way += 1
+            n_way, n_points = _number_way(
+                kind, x, y, border, m, end, f, snap, vertices, n_points, ring, way, point_face, point_uv
+            )
+            m = end
             for i in range(n_way - 1):
                 if ids[way[i]] != ids[way[i + 1]]:
                     segments[n_segments, 0], segments[n_segments, 1] = ids[way[i]], ids[way[i + 1]]
@@ -428,42 +534,21 @@ def divide_triangles(
                         kind, keys, pos, way[i], way[i + 1], turned, corners.shape[0]
                     )
                     n_segments += 1
-            m = end
-            # part the ring that has both ends; where the way goes through a corner, one part of it after another
-            low = 0
-            while low < n_way - 1:
-                high = low + 1
-                while way[high] >= border:
-                    high += 1
-                n_rings = _part(rings, fresh, begin, side, n_rings, way, low, high)
-                if n_rings < 0:
-                    return n_rings, 0, 0
-                low = high
-        # the triangle laid flat, to tell the shapes of its ears
-        L = np.sqrt((B[0] - A[0]) ** 2 + (B[1] - A[1]) ** 2 + (B[2] - A[2]) ** 2)
-        dot = (B[0] - A[0]) * (C[0] - A[0]) + (B[1] - A[1]) * (C[1] - A[1]) + (B[2] - A[2]) * (C[2] - A[2])
-        cx = dot / L if L > 0 else 0.0
-        cc = (C[0] - A[0]) ** 2 + (C[1] - A[1]) ** 2 + (C[2] - A[2]) ** 2
-        cy = np.sqrt(max(cc - cx * cx, 0.0))
-        for i in range(m):
-            flat[i, 0], flat[i, 1] = uvs[i, 0] * L + uvs[i, 1] * cx, uvs[i, 1] * cy
+            n_rings = _part_along(way, n_way, border, rings, fresh, begin, side, n_rings)
+            if n_rings < 0:
+                return n_rings, 0, 0
+        _lay_flat(A, B, C, uvs, m, flat)
         for r in range(n_rings):
-            n = 0
-            for j in range(begin[r], begin[r + 1]):
-                if n == 0 or ids[fresh[n - 1]] != ids[rings[j]]:
-                    fresh[n] = rings[j]
-                    n += 1
-            while n > 1 and ids[fresh[n - 1]] == ids[fresh[0]]:
-                n -= 1
+            n = _without_doubles(rings, begin[r], begin[r + 1], ids, fresh)
             if n < 3:
                 continue
-            whose = side[r] if n_rings > 1 else int(inside[faces[f, 0]])
             n_ears = _cut_ears(fresh, n, uvs, flat, ids, ears, 0)
             for i in range(n_ears):
                 for k in range(3):
                     e = ears[i, k]
                     out[n_out, k] = ids[e]
                     weights[n_out, k, 0], weights[n_out, k, 1] = uvs[e, 0], uvs[e, 1]
-                parent[n_out], label[n_out] = f, whose
+                parent[n_out] = f
+                label[n_out] = side[r] if n_rings > 1 else int(inside[faces[f, 0]])
                 n_out += 1
     return n_out, n_points, n_segments
