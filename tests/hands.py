@@ -95,7 +95,7 @@ class WindowTest(unittest.TestCase):
             if number == 0:
                 self.open(path)
             else:
-                self.session.open_files([path], add=True)
+                self.session.opening.files([path], add=True)
                 self.settle()
         self.key(Qt.Key.Key_Escape)
         self.key(Qt.Key.Key_8)

@@ -372,9 +372,9 @@ class InTheWindow(WindowTest):
         self.settle()
         self.assertEqual(session.job.log[-1].action.name, "merge-scans")
         self.assertEqual(len(session.job.pieces), 1)
-        session.undo()
+        session.history.undo()
         self.settle()
-        session.undo()
+        session.history.undo()
         self.settle()
         np.testing.assert_array_equal(session.job.present[2].mesh.vertices, moving.vertices)
 

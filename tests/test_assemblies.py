@@ -142,7 +142,7 @@ class InTheWindow(WindowTest):
         self.assertIsNone(session.together.preview)
         self.assertIn("deviation from raw 0 mm", self.window.status.figures["deviation"].text())
         frames = [piece.frame for piece in session.job.pieces]
-        session.undo()
+        session.history.undo()
         self.settle()
         self.assertTrue(all(np.array_equal(p.frame, np.eye(4)) for p in session.job.pieces))
         self.assertFalse(any(np.array_equal(frame, np.eye(4)) for frame in frames))

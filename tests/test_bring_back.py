@@ -339,7 +339,7 @@ class ByHand(WindowTest):
         paths = [Path(self.folder.name) / f"{name}.ply" for name in ("one", "other")]
         for off, path in zip((0.0, 7.0), paths, strict=True):
             write_mesh(put(ball, (off, 0, 0)), path)
-        self.session.open_files(paths)
+        self.session.opening.files(paths)
         self.settle()
         said: list[str] = []
         self.session.message.connect(lambda text, loud: said.append(text))

@@ -353,8 +353,8 @@ class ByHand(WindowTest):
         QTest.keyClick(rows, Qt.Key.Key_Return)
         self.assertEqual((len(shown()), self.window.editing.number), (7, None))
         # one that is switched off stands for itself, and so do those that are left on either side
-        session.redo()
-        session.redo()
+        session.history.redo()
+        session.history.redo()
         self.settle()
         rows._fold_again(range(1, 4))
         self.window.editing.set_enabled(2, False)

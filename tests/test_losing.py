@@ -160,11 +160,11 @@ class Losing(WindowTest):
                 progress.check()
             return real(writing, progress, shells)
 
-        import tinsnip.app.state.session as module
+        import tinsnip.app.state.exporting as module
 
         real = module.write_pieces
         with mock.patch.object(module, "write_pieces", slowly):
-            self.session.export(Writing(out))
+            self.session.exporting.write(Writing(out))
             self.wait_thread(begun)
             self.answer_question("Go on working")
             self.window.close()
@@ -181,7 +181,7 @@ class Losing(WindowTest):
             gate.clear()
             begun.clear()
             self.window.show()
-            self.session.export(Writing(out))
+            self.session.exporting.write(Writing(out))
             self.wait_thread(begun)
             self.answer_question("Cancel it and quit")
             self.window.close()

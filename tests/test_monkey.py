@@ -148,7 +148,7 @@ class Monkey(WindowTest):
             lambda: window.editing.begin(self.random.randrange(log)) if log else None,
             lambda: window.editing.set_enabled(self.random.randrange(log), self.random.random() < 0.5) if log else None,
             lambda: window.editing.move(self.random.randrange(log), self.random.choice([-1, 1])) if log else None,
-            lambda: self.session.go_to(self.random.randrange(log + 1)),
+            lambda: self.session.history.go_to(self.random.randrange(log + 1)),
             lambda: window.run_routine("print-solid", self.random.random() < 0.5) if job.piece is not None else None,
             lambda: self.session.copy_as_variant() if len(job.pieces) < 4 else None,
             lambda: self.session.set_active(self.random.choice(list(job.present) or [0])),
@@ -157,7 +157,7 @@ class Monkey(WindowTest):
         self.random.choice(acts)()
 
     def test_hundreds_of_actions(self) -> None:
-        self.session.open_files(self.scans[:2])
+        self.session.opening.files(self.scans[:2])
         self.settle()
         acts = [self.press_key] * 4 + [self.click_somewhere] * 3 + [self.press_button] * 3
         acts += [self.drag] * 2 + [self.work_on_the_job] * 2 + [self.type_number]
@@ -194,7 +194,7 @@ class Monkey(WindowTest):
                     there.pop(change.id, None)
                 else:
                     there[change.id] = change.after
-        self.session.go_to(stands)
+        self.session.history.go_to(stands)
         self.calm(30)
         self.assertEqual(set(there), set(job.present))
         for number, piece in there.items():

@@ -317,10 +317,10 @@ class InTheWindow(WindowTest):
         self.assertEqual((tray.profile.currentText(), list(profiles())), ("Smaller", ["Smaller"]))
         self.assertNotIn("walls", tray.profile_checks.rows)
         path = Path(self.folder.name) / "out.3mf"
-        self.session.export(Writing(path))
-        self.wait_for(lambda: self.session.last_release() is not None)
+        self.session.exporting.write(Writing(path))
+        self.wait_for(lambda: self.session.exporting.last is not None)
         told = "3 072 triangles where 2 000 are allowed; reduce it".replace(" 0", "\u202f0")
-        self.assertEqual(self.session.last_release()[1].reasons, [told])
+        self.assertEqual(self.session.exporting.last[1].reasons, [told])
         # another window remembers which one is in use; a profile that was taken away is none any more
         self.assertEqual(self.view.settings.profile, "Smaller")
         self.fill_in(lambda page: page.remove.click())

@@ -161,7 +161,7 @@ class FromTheWindow(WindowTest):
             with mock.patch("tinsnip.app.stations.release.choose_target", return_value=folder / f"out{number}.stl"):
                 tray.ask_export()
                 self.wait_for(lambda: self.session.tasks.busy is None)
-            self.assertIn("Ready", self.session.last_release()[1].state)
+            self.assertIn("Ready", self.session.exporting.last[1].state)
             found = {path.name: read_scan(path, "mm").mesh for path in folder.glob(f"out{number}*")}
             self.assertEqual({name: len(mesh.shells) for name, mesh in found.items()}, wanted)
             for name, mesh in found.items():

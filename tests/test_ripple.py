@@ -131,7 +131,7 @@ class InTheWindow(WindowTest):
         tray.take_ripple()
         self.settle()
         self.assertIn("Took a ripple of", self.session.job.log[-1].text)
-        self.session.undo()
+        self.session.history.undo()
         self.settle()
 
 

@@ -248,7 +248,7 @@ class InTheWindow(WindowTest):
         self.session.selected.put(None)
         # pins read it too
         read: list[float] = []
-        self.session.read_deviation(np.array([20.3, 0.0, 0.0]), read.append)
+        self.session.references.ask_at(np.array([20.3, 0.0, 0.0]), read.append)
         self.wait_for(lambda: bool(read))
         self.assertAlmostEqual(read[0], 0.3, delta=0.05)
         # and a datum of its own

@@ -294,7 +294,7 @@ class GoingBack(JobTest):
         self.settle()
         self.assertNotIn("4 steps", self.window.windowTitle())  # looking back is no work undone
         self.assertIn("3 steps not saved", self.window.windowTitle())
-        for act in (self.session.copy_as_variant, self.session.undo, lambda: self.session.apply(Sweep())):
+        for act in (self.session.copy_as_variant, self.session.history.undo, lambda: self.session.apply(Sweep())):
             act()
             self.settle()
             self.assertIn("is open", self.window.notice.text())
@@ -355,7 +355,7 @@ class GoingBack(JobTest):
         other = Path(self.folder.name) / "ball.stl"
         ball = specimens.damage(specimens.sphere(30.0, 40), np.random.default_rng(5), hole_radius=0.15).mesh
         write_mesh(ball, other)
-        self.session.open_files([other], add=True)
+        self.session.opening.files([other], add=True)
         self.settle()
         self.window.run_routine("print-solid", True)
         self.settle()
@@ -517,7 +517,7 @@ class Hand(JobTest):
             self.window.tray("Stand").pick_flat()
             self.click(self.view, *self.spot_on_part())
             self.key(Qt.Key.Key_Return)
-            self.session.export(Writing(Path(self.folder.name) / "out.stl", scanner_frame=True))
+            self.session.exporting.write(Writing(Path(self.folder.name) / "out.stl", scanner_frame=True))
             self.settle()
         self.assertEqual((sorted(called), culprits), (["flat", "frame"], []))
         self.assertEqual(self.job.log[-1].action.name, "lay-flat")
@@ -531,14 +531,14 @@ class Hand(JobTest):
             return measure(*arguments)
 
         with mock.patch.object(session, "signed_distance", slow):
-            self.session.read_deviation(self.session.mesh.vertices[0], told.append)
+            self.session.references.ask_at(self.session.mesh.vertices[0], told.append)
             self.session.apply(Turn(degrees=3))
             while len(self.session.job.log) < 2:  # the reading is under way meanwhile
                 self.application.processEvents()
             turned.set()
             self.settle()
         self.assertEqual(told, [])
-        self.session.read_deviation(self.session.mesh.vertices[0], told.append)
+        self.session.references.ask_at(self.session.mesh.vertices[0], told.append)
         self.settle()
         self.assertEqual(len(told), 1)
 

@@ -303,7 +303,7 @@ class InTheWindow(WindowTest):
         rng = np.random.default_rng(0)
         self.key(Qt.Key.Key_7)
         for _ in range(60):
-            (self.session.undo if rng.integers(2) else self.session.redo)()
+            (self.session.history.undo if rng.integers(2) else self.session.history.redo)()
             look()
             for _ in range(int(rng.integers(0, 6))):
                 self.application.processEvents()

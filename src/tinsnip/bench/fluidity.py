@@ -93,7 +93,7 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
 
         def open_file() -> None:
             begun = time.perf_counter()
-            session.open_files([path])
+            session.opening.files([path])
             wait(lambda: view.scene.now is not None and view.scene.now.is_light_ready and session.tasks.busy is None)
             row("first-picture", time.perf_counter() - begun)
             wait(lambda: session.examination is not None)
@@ -109,7 +109,7 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
             if brush == "inflate":
                 row("stroke-step", end)
             loop.longest = 0.0
-            session.undo()
+            session.history.undo()
             wait(rested)
         stall("turn", lambda: _drag(loop, view, 40))
         stall("zoom", lambda: _wheel(loop, view, 24))
@@ -138,7 +138,11 @@ def measure_window(triangles: int, note: Callable[[str], None]) -> list[dict[str
             session.apply(levels.shown.treatment)
 
         stall("reduce", reduce)
-        for name, act in (("undo", session.undo), ("redo", session.redo), ("undo-again", session.undo)):
+        for name, act in (
+            ("undo", session.history.undo),
+            ("redo", session.history.redo),
+            ("undo-again", session.history.undo),
+        ):
             loop.longest = 0.0
             begun = time.perf_counter()
             act()

@@ -60,8 +60,8 @@ class Cards(QObject):
         session.message.connect(self._say)
         session.station_changed.connect(self._station_opened)
         session.mesh_changed.connect(self.notice.hide)  # what was said spoke of another mesh
-        session.opened.connect(lambda paths: self.show_first_look())
-        session.job_opened.connect(lambda opened, path: self.first_look.hide())
+        session.opening.opened.connect(lambda paths: self.show_first_look())
+        session.opening.job_opened.connect(lambda opened, path: self.first_look.hide())
         for card in (self.first_look, self.left_overs, self.offer):
             session.job_left.connect(card.hide)
         self._first_station = session.station

@@ -209,7 +209,7 @@ class Finder(QFrame):
     def _steps(self) -> Iterator[Entry]:
         session = self._window.session
         for number, step in enumerate(session.job.log, 1):
-            yield Entry(f"{number} {step.text}", "step of the log", "", lambda n=number: session.go_to(n), True)
+            yield Entry(f"{number} {step.text}", "step of the log", "", lambda n=number: session.history.go_to(n), True)
 
     def _read_tray(self) -> None:
         """Add the controls of one more tray."""

@@ -24,7 +24,7 @@ def save_layers(parent: QWidget, session: Session, settings: Settings, panel: La
         return
     stem = bare_name(piece.name)
     number = "" if every else f"-layer-{panel.layer + 1:04d}"
-    folder = session.folder_used or folder_for(piece.scan.path, settings.export_folder)
+    folder = session.exporting.folder or folder_for(piece.scan.path, settings.export_folder)
     title = "Save the outlines of all layers" if every else "Save the outlines of this layer"
     target = choose_target(parent, title, Path(folder) / f"{stem}{number}.svg", _KINDS, [settings.export_folder])
     if target is None:

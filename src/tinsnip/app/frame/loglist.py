@@ -212,7 +212,7 @@ class LogList(QListWidget):
             self.editing.set_enabled(row, not step.enabled)
         else:
             self.editing.stay()
-            self.session.go_to(row + 1)
+            self.session.history.go_to(row + 1)
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ShortcutOverride and self._means(event):
@@ -248,7 +248,7 @@ class LogList(QListWidget):
             return
         step = self.session.job.log[row]
         menu = QMenu(self)
-        menu.addAction("Go there", lambda: self.session.go_to(row + 1))
+        menu.addAction("Go there", lambda: self.session.history.go_to(row + 1))
         run = next((run for run in runs_of_strokes(self.session.job.log) if row in run), None)
         if row in self._folded:
             menu.addAction("Show each stroke    Enter", lambda: self._unfold(row))

@@ -38,8 +38,8 @@ class Opening(QObject):
     def __init__(self, session: Session, saving: Saving, settings: Settings, parent: QWidget) -> None:
         super().__init__(parent)
         self._session, self._saving, self._settings, self._parent = session, saving, settings, parent
-        session.opened.connect(self._note_scans)
-        session.job_opened.connect(self._note_job)
+        session.opening.opened.connect(self._note_scans)
+        session.opening.job_opened.connect(self._note_job)
         saving.saved.connect(self._note_path)
 
     # ---- coming in
@@ -64,11 +64,11 @@ class Opening(QObject):
 
     def open(self, paths: list[Path]) -> None:
         """Open files as a new job, once what is unsaved of the old one is seen to."""
-        self.before_losing(lambda: self._session.open_files(paths), _named(paths))
+        self.before_losing(lambda: self._session.opening.files(paths), _named(paths))
 
     def add(self, paths: list[Path]) -> None:
         """Open scans as further pieces of this job."""
-        self._once_free(lambda: self._session.open_files(paths, True), _named(paths))
+        self._once_free(lambda: self._session.opening.files(paths, True), _named(paths))
 
     def open_demo(self, *names: str) -> None:
         """Open demo scans, making them first where needed."""
@@ -86,7 +86,7 @@ class Opening(QObject):
             return scans
 
         title = f"Demo scan {names[0]}"
-        self.before_losing(lambda: self._session.open_with(read, title), title)
+        self.before_losing(lambda: self._session.opening.scans_from(read, title), title)
 
     # ---- going out
 

@@ -143,7 +143,8 @@ class Ticket(QWidget):
         scroll.setWidget(body)
         outer.addWidget(scroll, 1)
         for signal in (
-            session.mesh_changed, session.examined, session.log_changed, session.released, session.judging.changed
+            session.mesh_changed, session.examined, session.log_changed, session.exporting.released,
+            session.judging.changed,
         ):  # fmt: skip
             signal.connect(self.refresh)
         session.station_changed.connect(self.refresh)

@@ -196,7 +196,7 @@ class Walk(QFrame):
         self._marker = _Marker(window)
         self._clock = QTimer(self, interval=_LOOK_MS)
         self._clock.timeout.connect(self._look)
-        window.session.released.connect(self._released)
+        window.session.exporting.released.connect(self._released)
         self.hide()
 
     @property

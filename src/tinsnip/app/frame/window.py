@@ -202,10 +202,11 @@ class Window(QMainWindow):
         session.tasks.busy_changed.connect(self._show_busy)
         QApplication.instance().focusChanged.connect(self._focus_moved)
         for signal in (
-            session.mesh_changed, session.examined, session.log_changed, session.released, session.judging.changed
+            session.mesh_changed, session.examined, session.log_changed, session.exporting.released,
+            session.judging.changed,
         ):  # fmt: skip
             signal.connect(self.refresh)
-        session.job_opened.connect(self.shown.show_again)
+        session.opening.job_opened.connect(self.shown.show_again)
         self.opening.recent_changed.connect(self.cards.find_recent)
         self.cards.recent_found.connect(lambda paths: self.menus.fill_recent(paths, self.opening.open))
         self.saving.changed.connect(self._show_title)

@@ -64,14 +64,14 @@ class Editing(QObject):
         if self.number is None:
             self._back_to = job.cursor
         self.number = number
-        self._session.go_to(number)
+        self._session.history.go_to(number)
         self.changed.emit()
 
     def leave(self) -> None:
         """Leave the step as it was, and go back to where the job stood."""
         if self.number is not None:
             self.number = None
-            self._session.go_to(self._back_to)
+            self._session.history.go_to(self._back_to)
             self.changed.emit()
 
     def stay(self) -> None:

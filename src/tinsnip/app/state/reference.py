@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, with_places
-from tinsnip.app.state.known import Measured
+from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.tasks import Tasks
 from tinsnip.datums.datum import Datum
 from tinsnip.job import Job, Piece
@@ -48,6 +48,7 @@ class _Session(Protocol):
 
     job: Job
     tasks: Tasks
+    known: Known
     pieces_changed: Signal
     examined: Signal
 
@@ -107,15 +108,33 @@ class References(QObject):
         self.measured.emit()
 
     def now(self) -> Measured | None:
-        """What was measured of the present mesh against what is chosen; None: not yet."""
+        """What was measured of the present mesh against what is chosen, or against the raw scan; None: not yet."""
+        if self.chosen is not None:
+            return self._against_chosen()
+        return self._session.known.measured_of(self._session.mesh)
+
+    def _against_chosen(self) -> Measured | None:
         known, chosen = self._known, self.chosen
         if known is None or chosen is None or known[0] is not self._session.mesh or not chosen.is_same(known[1]):
             return None
         return known[2]
 
-    def read(self, point: np.ndarray, progress: Progress) -> float:
-        """How far one point lies off what is chosen, with its sign, mm."""
+    def ask_at(self, point: np.ndarray, done: Callable[[float], None]) -> None:
+        """Measure how far a point lies off what is chosen, with its sign, mm; dropped after another step."""
+        session, piece = self._session, self._session.job.piece
+        if piece is None:
+            return
+
+        def take(value: float) -> None:
+            if session.job.piece is piece:
+                done(value)
+
+        session.tasks.behind("reading", lambda progress: self._read(point, piece, progress), take)
+
+    def _read(self, point: np.ndarray, piece: Piece, progress: Progress) -> float:
         chosen = self.chosen
+        if chosen is None:
+            return signed_distance(point, piece.raw, piece.frame, progress.state)
         if chosen.datum is not None:
             return float(distances(chosen.datum.as_form(), point[None])[0])
         return signed_distance(point, chosen.mesh, np.eye(4), progress.state)
@@ -129,7 +148,7 @@ class References(QObject):
 
     def _ask(self) -> None:
         chosen, mesh = self.chosen, self._session.mesh
-        if chosen is None or mesh is None or self.now() is not None:
+        if chosen is None or mesh is None or self._against_chosen() is not None:
             return
         measure = _measurer(mesh, chosen)
 

@@ -127,7 +127,7 @@ class Saving(QObject):
         self._awaited: Path | None = None
         session.stepped.connect(self._keep)
         session.job_left.connect(self._leave)
-        session.job_opened.connect(self._take_opened)
+        session.opening.job_opened.connect(self._take_opened)
 
     # ---- what is saved
 
@@ -222,7 +222,7 @@ class Saving(QObject):
             opened.saved_as, opened.unsaved, opened.left_over = str(one.saved_as or ""), True, one.path
             return opened
 
-        self._session.open_job_with(read, f"Opening {one.name} as it was", None)
+        self._session.opening.job_from(read, f"Opening {one.name} as it was", None)
 
     @staticmethod
     def let_go(one: LeftOver) -> None:

@@ -5,19 +5,20 @@ Views listen to its signals and call its methods; they never talk to each other.
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.buffers import ViewBuffers, ViewMarks
+from tinsnip.app.state.exporting import Exporting
 from tinsnip.app.state.hiding import Plan, find_hidden, performer
+from tinsnip.app.state.history import History
 from tinsnip.app.state.judging import Judging
 from tinsnip.app.state.known import Known, Measured
 from tinsnip.app.state.layering import Layering
 from tinsnip.app.state.lists import Lists
 from tinsnip.app.state.numbering import Numbering
+from tinsnip.app.state.opening import Opening
 from tinsnip.app.state.outside import Outside
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.preview import Preview, StandIn
@@ -28,32 +29,25 @@ from tinsnip.app.state.ticks import Ticks
 from tinsnip.app.state.together import Together
 from tinsnip.app.state.worker import in_passing
 from tinsnip.errors import BadInput, HiddenInTheWay
-from tinsnip.formats import Scan, format_for, read_scan
 from tinsnip.job import (
     Action,
     CopyAsVariant,
     Job,
     Keeper,
     Open,
-    OpenedJob,
     Piece,
     Remove,
     Rename,
     Routine,
     SetUnit,
     Step,
-    Writing,
     default_budget,
-    is_job_file,
-    judged_by,
-    open_job,
     step_of_outcome,
-    write_pieces,
 )
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
-from tinsnip.survey import Examination, Finding, Kind, Readiness
-from tinsnip.survey.deviation import FromRaw, signed_distance
+from tinsnip.survey import Examination, Finding, Kind
+from tinsnip.survey.deviation import FromRaw
 from tinsnip.treat import Context, Outcome, Treatment
 from tinsnip.words import counted
 
@@ -82,9 +76,6 @@ class Session(QObject):
     fly_to = Signal(object)
     hovered = Signal(object)
     message = Signal(str, bool)
-    released = Signal(object)
-    opened = Signal(object)
-    job_opened = Signal(object, object)
     job_left = Signal()
     reframed = Signal()
     pieces_changed = Signal()
@@ -107,6 +98,9 @@ class Session(QObject):
         self.ticks = Ticks()
         self.numbering = Numbering()
         self.judging = Judging(self)
+        self.opening = Opening(self)
+        self.history = History(self)
+        self.exporting = Exporting(self)
         self.layering = Layering(self)
         self.references = References(self)
         self.references.measured.connect(self.from_raw_changed)
@@ -121,9 +115,6 @@ class Session(QObject):
         self.preview: Preview | None = None
         self.stand_in: StandIn | None = None
         self.held: np.ndarray | None = None
-        self._release: tuple[Path, Mesh, Readiness] | None = None
-        self.folder_used = ""
-        """Where something of this job was exported to last."""
         self.looking_back: int | None = None
         """Where the job stands while an earlier step is only looked at."""
 
@@ -161,76 +152,30 @@ class Session(QObject):
         """Whether nothing was done but opening scans."""
         return all(isinstance(step.action, Open) for step in self.job.log)
 
-    def last_release(self) -> tuple[Path, Readiness] | None:
-        """What was written last of the present mesh, and how it was found."""
-        known = self._release
-        return None if known is None or known[1] is not self.mesh else (known[0], known[2])
+    # ---- another job
 
-    # ---- opening
-
-    def open_files(self, paths: list[Path], add: bool = False) -> None:
-        """Open scans as the pieces of a new job, or as further pieces of this one; or a job."""
-        jobs = [p for p in paths if is_job_file(p)]
-        if jobs:
-            if len(paths) > 1 or add:
-                self.message.emit(f"{jobs[0].name} is a job and opens by itself; open it alone", True)
-                return
-            self.open_job_with(lambda p: open_job(jobs[0], p), f"Opening {jobs[0].name}", jobs[0])
-            return
-        names = paths[0].name if len(paths) == 1 else f"{len(paths)} scans"
-        self.open_with(
-            lambda progress: [_read_one(p, i, len(paths), progress) for i, p in enumerate(paths)],
-            f"Opening {names}",
-            add,
-        )
-
-    def open_with(self, reader: Callable[[Progress], list[Scan]], title: str, add: bool = False) -> None:
-        """Open what a function reads, off the window's thread; nothing changes unless all of it can be read."""
-        if add and self._looks_back():
-            return
-
-        def done(scans: list[Scan]) -> None:
-            if not add:
-                self._put_job(Job())
-            for scan in scans:
-                self.job.open(scan)
-            self._changed(stepped=True)
-            self.set_station(next(iter(self._stations)))
-            self.opened.emit([scan.path for scan in scans])
-
-        self.tasks.foreground(title, self.preparation.before(reader), done)
-
-    def open_job_with(self, reader: Callable[[Progress], OpenedJob], title: str, path: Path | None) -> None:
-        """Open a job that a function reads, which was saved at a path, if it was."""
-
-        def done(opened: OpenedJob) -> None:
-            self._put_job(opened.job)
-            self._changed()
-            self.job_opened.emit(opened, path)
-            lost = "; ".join(opened.lost)
-            if lost:
-                self.message.emit(f"Opened as far as it is whole. Lost: {lost}", True)
-
-        self.tasks.foreground(title, self.preparation.before(reader), done)
-
-    def _put_job(self, job: Job) -> None:
+    def take_job(self, job: Job) -> None:
+        """Let the job go, and work on another."""
         self.job_left.emit()
         close_keeper(self.job.keeper)
         self.job = job
         self.set_undo_memory(self.undo_share)
-        self._release, self.folder_used = None, ""
         self.numbering = Numbering()
         self.selected.forget()
         self.known.forget()
         self.reframed.emit()
 
+    def open_first_station(self) -> None:
+        """Begin at the beginning."""
+        self.set_station(next(iter(self._stations)))
+
     # ---- pieces
 
     def set_active(self, number: int, reframe: bool = True) -> None:
         """Work on another piece, and show all of it unless the view shall stay as it is."""
-        if number in self.job.present and number != self.job.active and not self._is_busy("change the piece"):
+        if number in self.job.present and number != self.job.active and not self.is_busy("change the piece"):
             self.job.active = number
-            self._changed()
+            self.take_changes()
             if reframe:
                 self.reframed.emit()
 
@@ -296,13 +241,13 @@ class Session(QObject):
         on = (self.job.active,) if on is None else tuple(on)
         self.run_plan([(action, on) for action in actions], actions[0].title)
 
-    def _is_busy(self, what: str) -> bool:
+    def is_busy(self, what: str) -> bool:
         """Whether something is waited for, so that something else cannot be done; said if so."""
         if self.tasks.busy is not None:
             self.message.emit(f"{self.tasks.title} is still going on; {what} after it, or cancel it", True)
         return self.tasks.busy is not None
 
-    def _looks_back(self) -> bool:
+    def looks_back(self) -> bool:
         """Whether an earlier step is only looked at; what is done then would cost all that followed it."""
         if self.looking_back is not None:
             self.message.emit("a step of the log is open: do it again, or leave it as it was (Esc), first", True)
@@ -310,7 +255,7 @@ class Session(QObject):
 
     def run_plan(self, plan: Plan, title: str) -> None:
         """Do things to pieces one after another, off the window's thread; they are entered when all are done."""
-        if self._looks_back():
+        if self.looks_back():
             return
         pieces, next_id = dict(self.job.present), self.job.next_id
         active, hidden_on = self.job.active, self.selected.hidden_on
@@ -344,12 +289,12 @@ class Session(QObject):
             if isinstance(step.action, CopyAsVariant):  # it lies where the copy lies
                 self.job.hidden.add(step.on[0])
         if any(entered):
-            self._changed(stepped=True)
+            self.take_changes(stepped=True)
         else:
             self.cancel_preview()
-        self._say_with_piece(text, before if before not in self.job.present else self.job.active)
+        self.say_with_piece(text, before if before not in self.job.present else self.job.active)
 
-    def _say_with_piece(self, text: str, before: int) -> None:
+    def say_with_piece(self, text: str, before: int) -> None:
         """Say what was done, and loudly if another piece is worked on now."""
         piece = self.job.piece
         is_other = piece is not None and before != piece.id
@@ -409,92 +354,12 @@ class Session(QObject):
         if steps and on:
             self.run_plan([(step, (i,)) for i in on for step in steps], f"Routine {routine.name}")
 
-    # ---- going through the log
-
-    def undo(self) -> None:
-        """Take back the last step, or the last change of the log."""
-        if self.job.can_undo and not self._is_busy("undo") and not self._looks_back():
-            text, job = f"Undone: {self.job.next_undo()}", self.job
-            self._go(job.states_after_undo(True), job.undo, text)
-
-    def redo(self) -> None:
-        """Do again what was taken back last."""
-        if self.job.can_redo and not self._is_busy("redo") and not self._looks_back():
-            text, job = f"Redone: {self.job.next_redo()}", self.job
-            self._go(job.states_after_undo(False), job.redo, text)
-
-    def go_to(self, cursor: int) -> None:
-        """Go to a line of the log."""
-        if cursor != self.job.cursor and not self._is_busy("go there"):
-            job = self.job
-            self._go(job.states_at(cursor), lambda: job.go_to(cursor), "")
-
-    def _go(self, states: dict[int, Piece], arrive: Callable[[], None], text: str) -> None:
-        """Go through the log; what is on the disk is read back first, off the window's thread."""
-
-        def go(fetched: object) -> None:
-            del fetched
-            before = self.job.active, frozenset(self.job.present)
-            try:
-                arrive()
-            except (OSError, BadInput) as error:
-                self.message.emit(f"{error}; the job stands where it was", True)
-                return
-            self._changed(stepped=True)
-            self._say_with_piece(text, before[0] if before[0] in before[1] else self.job.active)
-            if before[0] != self.job.active or not before[1]:
-                self.reframed.emit()
-
-        if self.job.are_at_hand(states):
-            go(None)
-        else:  # the meshes are held until they are shown
-            self.tasks.foreground(
-                "Bringing the step back", lambda p: [m for s in states.values() for m in (s.mesh, s.raw)], go
-            )
-
-    def export(self, *writings: Writing) -> None:
-        """Write files, read each back, and judge it, by the profile in use too; without pieces, the one worked on."""
-        piece, profile = self.job.piece, self.judging.profile
-        if piece is None or not writings:
-            return
-        for path in (one.path for one in writings):
-            if path.exists() and any(raw.exists() and path.samefile(raw) for raw in self.job.raw_paths()):
-                self.message.emit(f"{path}: is the raw scan and is never overwritten; choose another name", True)
-                return
-        mesh, wanted = piece.mesh, 1 if profile is None else profile.shells
-
-        def work(progress: Progress) -> list[Readiness]:
-            found = []
-            for i, one in enumerate(writings):
-                with progress.part(i / len(writings), (i + 1) / len(writings)):
-                    own = replace(one, pieces=one.pieces or (piece,))
-                    written = write_pieces(own, progress, wanted)
-                    if profile is None:
-                        found.append(written.readiness)
-                        continue
-                    shells = profile.model_copy(update={"shells": wanted * len(own.pieces)})
-                    name = one.format_name or format_for(one.path.suffix).name
-                    found.append(judged_by(shells, written, name, progress, one.path.stat().st_size))
-            return found
-
-        def done(found: list[Readiness]) -> None:
-            first, rest = writings[0].path, len(writings) - 1
-            worst = next((one for one in found if not one.ready), found[0])
-            self._release = (first, mesh, worst)
-            more = f" and {counted(rest, 'other')}" if rest else ""
-            self.message.emit(f"Wrote {first.name}{more}: {worst.state}", False)
-            self.released.emit(first)
-
-        self.tasks.foreground(f"Writing {writings[0].path.name}", work, done)
-
-    def _changed(self, stepped: bool = False) -> None:
+    def take_changes(self, stepped: bool = False) -> None:
         """The mesh is another one: drop what belonged to the old, and work out the new."""
         self.job.hidden.discard(self.job.active)
         self.ticks.clear()
         self.cancel_preview()
         self.hold(None)
-        if self._release is not None and self._release[1] is not self.mesh:
-            self._release = None
         piece = self.job.piece
         self.selected.belong_to(self.mesh)
         self.mesh_changed.emit()
@@ -511,7 +376,7 @@ class Session(QObject):
 
     def log_was_changed(self) -> None:
         """The log is another one, by a change that was made to it elsewhere."""
-        self._changed(stepped=True)
+        self.take_changes(stepped=True)
 
     def tidy_up(self) -> None:
         """Let go of what is known of meshes that are in memory no more."""
@@ -566,9 +431,7 @@ class Session(QObject):
         if self.stand_in is not None:
             level = self.stand_in
             return None if level.from_raw is None else Measured(level.from_raw, level.places)
-        if self.references.chosen is not None:
-            return self.references.now()
-        return self.known.measured_of(self.mesh)
+        return self.references.now()
 
     def ask_raw(self) -> None:
         """Make the raw scan of the active piece ready to be drawn."""
@@ -578,25 +441,6 @@ class Session(QObject):
     def raw_buffers(self) -> ViewBuffers | None:
         """The raw scan's buffers, once they are ready."""
         return None if self.job.piece is None else self.known.buffers_of(self.job.piece.raw)
-
-    def read_deviation(self, point: np.ndarray, done: Callable[[float], None]) -> None:
-        """Measure how far a point lies off what the deviation is measured against, with its sign; dropped after another
-        step."""
-        piece, references = self.job.piece, self.references
-        if piece is None:
-            return
-        against_raw = references.chosen is None
-
-        def read(progress: Progress) -> float:
-            if against_raw:
-                return signed_distance(point, piece.raw, piece.frame, progress.state)
-            return references.read(point, progress)
-
-        def take(value: float) -> None:
-            if self.job.piece is piece:
-                done(value)
-
-        self.tasks.behind("reading", read, take)
 
     # ---- choices
 
@@ -642,8 +486,3 @@ class Session(QObject):
 def close_keeper(keeper: Keeper) -> None:
     """Let a job's file go, off the window's thread: something may still be being written there."""
     in_passing(keeper.close)
-
-
-def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
-    with progress.part(index / count, (index + 1) / count):
-        return read_scan(path, None, progress)

@@ -314,11 +314,11 @@ class DatumingPart(QObject):
 
     def _target(self, named: str, kinds: Mapping[str, str]) -> Path | None:
         piece, settings = self._session.job.piece, self._view.settings
-        folder = self._session.folder_used or folder_for(piece.scan.path, settings.export_folder)
+        folder = self._session.exporting.folder or folder_for(piece.scan.path, settings.export_folder)
         suggested = Path(folder) / f"{bare_name(piece.name)}-{named}{next(iter(kinds))}"
         target = choose_target(self._view.window(), f"Save {named}", suggested, kinds, [settings.export_folder])
         if target is not None:
-            self._session.folder_used = str(target.parent)
+            self._session.exporting.folder = str(target.parent)
         return target
 
     def _write(self, title: str, target: Path, write: Callable[[], None]) -> None:

@@ -99,7 +99,7 @@ class ReleaseTray(Tray):
         self.profile.currentIndexChanged.connect(self.choose_profile)
         self.format.currentIndexChanged.connect(self.choose_format)
         self.unit.currentIndexChanged.connect(self.refresh)
-        self.session.released.connect(self.refresh)
+        self.session.exporting.released.connect(self.refresh)
         self.session.judging.changed.connect(self.refresh)
 
     def enter(self) -> None:
@@ -198,7 +198,7 @@ class ReleaseTray(Tray):
         if self.session.tasks.busy is not None:
             self.session.message.emit(f"{self.session.tasks.title} is still going on; export after it", True)
             return
-        ready, last = self.session.judging.readiness, self.session.folder_used
+        ready, last = self.session.judging.readiness, self.session.exporting.folder
         kinds = {form.suffix: form.title for form in FORMATS.values()} | {FORMATS[name].suffix: FORMATS[name].title}
         solid = "-solid" if ready is not None and ready.ready else ""
         folder = last or folder_for(piece.scan.path, settings.export_folder)
@@ -209,13 +209,13 @@ class ReleaseTray(Tray):
         if FORMATS[name].suffix != target.suffix.lower():
             name = next(n for n, form in FORMATS.items() if form.suffix == target.suffix.lower())
             self.format.setCurrentIndex(self.format.findData(name))
-        settings.export_folder = self.session.folder_used = str(target.parent)
+        settings.export_folder = self.session.exporting.folder = str(target.parent)
         settings.save()
         writings = self.writings(target, name)
         taken = [one.path for one in writings if one.path != target and one.path.exists()]
         if taken and not self._may_replace(taken):
             return
-        self.session.export(*writings)
+        self.session.exporting.write(*writings)
 
     def writings(self, target: Path, name: str) -> list[Writing]:
         """The files that an export to a name comes to: formats, and pieces in one or one each."""
@@ -254,7 +254,7 @@ class ReleaseTray(Tray):
         piece = session.job.piece
         if piece is None:
             return
-        folder = session.folder_used or folder_for(piece.scan.path, settings.export_folder)
+        folder = session.exporting.folder or folder_for(piece.scan.path, settings.export_folder)
         suggested = Path(folder) / f"{bare_name(piece.name)}-report.html"
         target = choose_target(
             self.window(), f"Report of {piece.name}", suggested, {".html": "HTML"}, [settings.export_folder]
@@ -273,7 +273,7 @@ class ReleaseTray(Tray):
 
     def open_folder(self) -> None:
         """Show the folder of what was written last."""
-        last = self.session.last_release()
+        last = self.session.exporting.last
         if last is not None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(last[0].parent)))
 
@@ -305,7 +305,7 @@ class ReleaseTray(Tray):
         }.get(how, told)
         for other, tick in self.also.items():
             tick.setVisible(other != name)
-        last = self.session.last_release()
+        last = self.session.exporting.last
         text = f"Will write {told}." if told else ""
         if last is not None:
             text = f"Written and read back: {last[0].name}\n{last[1].state}"

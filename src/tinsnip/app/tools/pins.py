@@ -49,7 +49,7 @@ class Pins(Tool):
 
         def read(triangle: int, point: np.ndarray) -> None:
             if look == DEVIATION:
-                self.session.read_deviation(point, lambda value: self.add(Pin(point, f"{value:+.3f} mm")))
+                self.session.references.ask_at(point, lambda value: self.add(Pin(point, f"{value:+.3f} mm")))
                 return
             text = self.view.paints.reading_at(triangle, point)
             if text is not None:
