@@ -40,7 +40,12 @@ class Cancelled(TinsnipError):
 
 
 def told(error: Exception) -> str:
-    """One line about what went wrong; where that was not foreseen, it is written down too."""
+    """One line about what went wrong; where that was not foreseen, it is written down too.
+
+    Parameters
+    ----------
+    error : Exception
+    """
     if isinstance(error, TinsnipError):
         return str(error)
     if isinstance(error, MemoryError):

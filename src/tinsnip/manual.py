@@ -67,6 +67,14 @@ def manual_page(group: click.Group, name: str) -> str:
 
 
 def completion(group: click.Group, name: str, shell: str) -> str:
-    """The script by which a shell (bash, zsh or fish) completes commands and options."""
+    """The script by which a shell (bash, zsh or fish) completes commands and options.
+
+    Parameters
+    ----------
+    group : click.Group
+    name : str
+        Of the program.
+    shell : str
+    """
     variable = f"_{name.upper().replace('-', '_')}_COMPLETE"
     return get_completion_class(shell)(group, {}, name, variable).source()

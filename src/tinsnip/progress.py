@@ -33,7 +33,12 @@ def check_here() -> None:
 
 
 def stoppable(function: Callable) -> Callable:
-    """Let everything that a function calls poll the `Progress` it was given, or that of the context it was given."""
+    """Let everything that a function calls poll the `Progress` it was given, or that of the context it was given.
+
+    Parameters
+    ----------
+    function : callable
+    """
 
     @functools.wraps(function)
     def wrapped(*arguments: Any, **named: Any) -> Any:

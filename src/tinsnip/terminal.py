@@ -74,6 +74,11 @@ def _stamp(path: Path) -> tuple[int, int] | None:
 def told_what_was_written(targets: list[Path]) -> Iterator[None]:
     """Where the block is stopped, by Ctrl+C or by a signal to end, say which files had been written by then.
 
+    Parameters
+    ----------
+    targets : list of Path
+        Files that are written, in order.
+
     Raises
     ------
     Stopped

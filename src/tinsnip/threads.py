@@ -17,7 +17,17 @@ def cores() -> int:
 
 
 def in_chunks(work: Callable[[int, int], None], count: int, chunk: int = 50_000) -> None:
-    """Call ``work(begin, end)`` over all of ``range(count)`` on as many threads as there are cores for us."""
+    """Call ``work(begin, end)`` over all of ``range(count)`` on as many threads as there are cores for us.
+
+    Parameters
+    ----------
+    work : callable
+        Lets go of Python's lock.
+    count : int
+        How many.
+    chunk : int
+        Length of a range.
+    """
     spans = [(begin, min(begin + chunk, count)) for begin in range(0, count, chunk)]
     if len(spans) <= 1:
         for span in spans:

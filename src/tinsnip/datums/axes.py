@@ -54,6 +54,12 @@ def nearest_axis(datum: Datum, before: Sequence[tuple[Datum, Axis]]) -> Axis:
 
     One that is parallel to the first may come onto the same axis; where something bound its place already, the way from
     that to it may come to lie along another.
+
+    Parameters
+    ----------
+    datum : Datum
+    before : sequence of (Datum, Axis)
+        Those that are taken, and the axis each came to.
     """
     taken = {axis[-1] for _, axis in before if axis != "origin"}
     way = datum.direction

@@ -19,7 +19,15 @@ def _places(points: np.ndarray) -> tuple[tuple[float, float, float], ...]:
 
 
 def angle_of_lines(one: np.ndarray, other: np.ndarray) -> float:
-    """The angle between two unit directions, either way round, degrees, 0 to 90."""
+    """The angle between two unit directions, either way round, degrees, 0 to 90.
+
+    Parameters
+    ----------
+    one : ndarray, shape (3,)
+        Unit.
+    other : ndarray, shape (3,)
+        Unit.
+    """
     return float(np.degrees(np.arctan2(np.linalg.norm(np.cross(one, other)), abs(one @ other))))
 
 
@@ -115,6 +123,11 @@ def form_reading(datum: Datum, mesh: Mesh) -> Reading | None:
     """How flat, or how round, the surface of a datum is: the zone round it that holds all of the surface, mm.
 
     None for a datum that no surface lies on. After ISO 1101 (2017), by least squares instead of the least zone.
+
+    Parameters
+    ----------
+    datum : Datum
+    mesh : Mesh
     """
     form = datum.as_form()
     if form is None or not datum.region:

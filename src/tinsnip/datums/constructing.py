@@ -48,7 +48,12 @@ def _has_axis(one: Datum) -> bool:
 
 
 def ways_for(of: Sequence[Datum]) -> list[Way]:
-    """How a datum can be made from these, the likeliest first."""
+    """How a datum can be made from these, the likeliest first.
+
+    Parameters
+    ----------
+    of : sequence of Datum
+    """
     kinds = [one.form for one in of]
     planes, points = sum(map(_is_plane, of)), sum(map(_is_point, of))
     axes = sum(map(_has_axis, of))
@@ -205,7 +210,13 @@ def _midway(of: Sequence[Datum], value: float) -> Datum:
 
 
 def nearest_of(one: Datum, other: Datum) -> tuple[np.ndarray, np.ndarray]:
-    """Where two axes come nearest to each other; of parallel ones next to the first one's middle."""
+    """Where two axes come nearest to each other; of parallel ones next to the first one's middle.
+
+    Parameters
+    ----------
+    one, other : Datum
+        With an axis.
+    """
     a, b, off = one.direction, other.direction, other.place - one.place
     mixed = float(a @ b)
     under = 1.0 - mixed * mixed

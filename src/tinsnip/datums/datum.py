@@ -161,12 +161,24 @@ def _tuple(values: np.ndarray) -> tuple[float, ...]:
 
 
 def upward(way: np.ndarray) -> np.ndarray:
-    """An axis, which has no way of its own, the way that its largest part is positive."""
+    """An axis, which has no way of its own, the way that its largest part is positive.
+
+    Parameters
+    ----------
+    way : ndarray, shape (3,)
+        Unit.
+    """
     return way * (np.sign(way[int(np.argmax(np.abs(way)))]) or 1.0)
 
 
 def next_name(taken: object) -> str:
-    """The next name that is free: one more than the largest number so far."""
+    """The next name that is free: one more than the largest number so far.
+
+    Parameters
+    ----------
+    taken : iterable of str
+        Names in use, such as ``D3``.
+    """
     numbers = [int(name[1:]) for name in taken if name[:1] == "D" and name[1:].isdigit()]
     return f"D{max(numbers, default=0) + 1}"
 

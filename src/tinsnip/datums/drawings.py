@@ -53,6 +53,12 @@ class Drawn(NamedTuple):
 def check_drawing(path: Path, replace: bool) -> None:
     """Refuse a file of another kind, or one that is there already, before any work is done.
 
+    Parameters
+    ----------
+    path : Path
+    replace : bool
+        Whether a file that is there may be written over.
+
     Raises
     ------
     BadInput

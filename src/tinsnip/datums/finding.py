@@ -214,7 +214,15 @@ def _curves(points: np.ndarray) -> float:
 
 
 def find_datums(mesh: Mesh, progress: Progress | None = None, least: float = 0.01) -> list[Datum]:
-    """The forms that parts of a surface have as datums, D1 the largest; as `find_forms`."""
+    """The forms that parts of a surface have as datums, D1 the largest; as `find_forms`.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    progress : Progress, optional
+    least : float
+        Share of the surface, 0 to 1, below which a form is none.
+    """
     found = find_forms(mesh, progress, least)
     return [datum_of(f"D{i}", one.form, mesh, one.triangles, "found by itself") for i, one in enumerate(found, 1)]
 

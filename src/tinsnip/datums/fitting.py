@@ -65,7 +65,12 @@ class Given(NamedTuple):
 
 
 def tolerance_of(surface: Surface) -> float:
-    """By how much a place on a surface may lie off the form it belongs to, mm."""
+    """By how much a place on a surface may lie off the form it belongs to, mm.
+
+    Parameters
+    ----------
+    surface : Surface
+    """
     return _NOISE * surface.noise + _TRIANGLES * surface.edge + _SIZE * surface.size
 
 
@@ -315,7 +320,20 @@ def form_round(mesh: Mesh, triangle: int, place: np.ndarray, form: Kind | None =
 def lie_on(
     form: Form, points: np.ndarray, ways: np.ndarray, tolerance: float, chosen: np.ndarray | None = None
 ) -> np.ndarray:
-    """Which places, shape (N, 3), or of them those chosen, lie on a form and face as it does; bool."""
+    """Which places, shape (N, 3), or of them those chosen, lie on a form and face as it does; bool.
+
+    Parameters
+    ----------
+    form : Form
+    points : ndarray, shape (N, 3)
+        In mm.
+    ways : ndarray, shape (N, 3)
+        Unit normals there.
+    tolerance : float
+        In mm.
+    chosen : ndarray of int, optional
+        Numbers of the points to be looked at.
+    """
     return lies_on(form, points, ways, tolerance, FACING, chosen)
 
 

@@ -31,7 +31,14 @@ class DatumLines(NamedTuple):
 
 
 def lines_of(datum: Datum, least: float = 1.0) -> DatumLines:
-    """The lines that show a datum; what nothing is known of is drawn `least` long, mm."""
+    """The lines that show a datum; what nothing is known of is drawn `least` long, mm.
+
+    Parameters
+    ----------
+    datum : Datum
+    least : float
+        In mm.
+    """
     place, way = datum.place, datum.direction
     outlines: list[np.ndarray] = []
     axis = point = None

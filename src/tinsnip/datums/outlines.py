@@ -84,7 +84,13 @@ class Outline:
 
 
 def drawing_axes(normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The ways to the right and upwards of a drawing of a section, seen against its normal; z is up where it can be."""
+    """The ways to the right and upwards of a drawing of a section, seen against its normal; z is up where it can be.
+
+    Parameters
+    ----------
+    normal : ndarray, shape (3,)
+        Unit.
+    """
     if abs(normal[2]) > 0.9:
         right = np.array([1.0, 0.0, 0.0])
         right = right - (right @ normal) * normal

@@ -115,6 +115,14 @@ def demo_scan(
 ) -> Mesh:
     """Make a demo scan of about `triangles` triangles; deterministic.
 
+    Parameters
+    ----------
+    name : str
+    triangles : int
+        About so many.
+    note : callable
+        Told what is done, and which share of it.
+
     Raises
     ------
     BadInput
@@ -128,7 +136,14 @@ def demo_scan(
 
 
 def demo_truth(name: str, h: float) -> Mesh:
-    """The demo part's true closed surface without bed, for tests; meshed with cubes of width h, mm."""
+    """The demo part's true closed surface without bed, for tests; meshed with cubes of width h, mm.
+
+    Parameters
+    ----------
+    name : str
+    h : float
+        Width of the cubes, mm.
+    """
     scene = DEMO_SCANS[name]
     low, high = np.array(scene.box) + np.array([[-_BEYOND], [_BEYOND]])
     return true_surface(replace(scene, box=(tuple(low), tuple(high))), h, bed=0.0)
@@ -148,7 +163,18 @@ def demo_file(
     folder: Path | None = None,
     note: Callable[[str, float], None] = lambda text, share: None,
 ) -> Path:
-    """The demo scan as a PLY file, made on first use and kept."""
+    """The demo scan as a PLY file, made on first use and kept.
+
+    Parameters
+    ----------
+    name : str
+    triangles : int
+        About so many.
+    folder : Path, optional
+        Where it is kept; the user's cache by default.
+    note : callable
+        Told what is done, and which share of it.
+    """
     folder = folder or demo_folder()
     path = folder / f"{name}-scan-{triangles // 1000}k.ply"
     if not path.exists():

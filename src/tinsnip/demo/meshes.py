@@ -8,6 +8,13 @@ __all__ = ["grid_torus"]
 def grid_torus(triangles: int, noise: float = 0.01) -> tuple[np.ndarray, np.ndarray]:
     """A closed torus of about that many triangles, with noise of so many mm.
 
+    Parameters
+    ----------
+    triangles : int
+        About so many.
+    noise : float
+        In mm.
+
     Returns
     -------
     vertices : ndarray, shape (V, 3)

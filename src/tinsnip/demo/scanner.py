@@ -68,7 +68,18 @@ def _add_neighbours(vertices, faces, total):
 
 
 def true_surface(scene: Scene, h: float, bed: float, note: Callable[[float], None] = lambda share: None) -> Mesh:
-    """The scene's surface as evenly meshed as marching allows, every vertex on it to about 1e-4 h."""
+    """The scene's surface as evenly meshed as marching allows, every vertex on it to about 1e-4 h.
+
+    Parameters
+    ----------
+    scene : Scene
+    h : float
+        Length of the edges, mm.
+    bed : float
+        How far the part is blended into its bed, mm; 0: it has none.
+    note : callable
+        Told which share is done.
+    """
     vertices, faces = march(lambda p: shapes.distances(scene.kind, p, bed), np.array(scene.box), h, note)
     neighbours = 2.0 * np.bincount(faces.ravel(), minlength=len(vertices))
     for last in (False, False, True):

@@ -207,14 +207,36 @@ def _seen(kind, points, normals, bed, stations, least, cosine):
 
 
 def distances(kind: int, points: np.ndarray, bed: float = 0.0) -> np.ndarray:
-    """Signed distance of points, shape (N, 3), to a shape; with `bed` > 0 blended into the bed at z = 0."""
+    """Signed distance of points, shape (N, 3), to a shape; with `bed` > 0 blended into the bed at z = 0.
+
+    Parameters
+    ----------
+    kind : int
+        Number of the shape.
+    points : ndarray, shape (N, 3)
+        In mm.
+    bed : float
+        In mm.
+    """
     out = np.empty(len(points))
     in_chunks(lambda a, b: _distances(kind, points[a:b], bed, out[a:b]), len(points))
     return out
 
 
 def gradients(kind: int, points: np.ndarray, bed: float = 0.0, step: float = 0.02) -> np.ndarray:
-    """Gradient of the signed distance by central differences, shape (N, 3)."""
+    """Gradient of the signed distance by central differences, shape (N, 3).
+
+    Parameters
+    ----------
+    kind : int
+        Number of the shape.
+    points : ndarray, shape (N, 3)
+        In mm.
+    bed : float
+        In mm.
+    step : float
+        Of the differences, mm.
+    """
     out = np.empty((len(points), 3))
     in_chunks(lambda a, b: _gradients(kind, points[a:b], bed, step, out[a:b]), len(points))
     return out

@@ -16,6 +16,14 @@ __all__ = ["headless_demo"]
 def headless_demo(folder: Path, triangles: int, progress: Progress) -> list[str]:
     """Scan, run ``print-solid``, release, and draw before and after.
 
+    Parameters
+    ----------
+    folder : Path
+        Where results go.
+    triangles : int
+        About so many, of the scan.
+    progress : Progress
+
     Returns
     -------
     list of str

@@ -174,6 +174,10 @@ class Scan:
 def format_for(name_or_suffix: str) -> Format:
     """The format of a name (``stl``) or of a file's ending (``part.STL``).
 
+    Parameters
+    ----------
+    name_or_suffix : str
+
     Raises
     ------
     BadInput

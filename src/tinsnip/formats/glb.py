@@ -30,7 +30,15 @@ _KNOWN_EXTENSIONS = ("KHR_mesh_quantization", "KHR_materials_", "KHR_lights_punc
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file is a GLB."""
+    """Whether a file is a GLB.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     return head.startswith(b"glTF")
 
 
@@ -157,6 +165,11 @@ def _matrix(node: dict) -> np.ndarray:
 
 def read(path: Path, progress: Progress) -> Mesh:
     """Read a GLB: all triangles of its scene, placed, in mm with z up; vertex colours or texture.
+
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
 
     Raises
     ------
@@ -444,6 +457,12 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
 
     Positions stay in millimetres; the scene's node turns and scales them to metres with y up, so that they
     keep their bits.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
     """
     progress.step(f"Writing {path.name}")
     writer = _Writer()
@@ -476,5 +495,12 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes."""
+    """Bytes that a mesh takes.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return 900 + 12 * triangles + (16 if coloured else 12) * vertices

@@ -120,6 +120,16 @@ def parse_number(text, i, end, bits):
     """Read a number that begins at byte i; its bits go to ``bits[0]``.
 
     Returns where it ends, and `GOOD`, `SLOW` or `MALFORMED`.
+
+    Parameters
+    ----------
+    text : ndarray of uint8
+    i : int
+        Where the number begins.
+    end : int
+        Where the text ends.
+    bits : ndarray of uint64, shape (1,)
+        Written.
     """
     begin = i
     negative = False
@@ -183,7 +193,16 @@ def parse_number(text, i, end, bits):
 
 @kernel
 def parse_whole(text, i, end):
-    """Read a whole number that begins at byte i: where it ends, its value, and whether it is one."""
+    """Read a whole number that begins at byte i: where it ends, its value, and whether it is one.
+
+    Parameters
+    ----------
+    text : ndarray of uint8
+    i : int
+        Where the number begins.
+    end : int
+        Where the text ends.
+    """
     negative = False
     if i < end and (text[i] == 45 or text[i] == 43):
         negative = text[i] == 45
@@ -258,7 +277,16 @@ def _shortest(bits):
 
 @kernel
 def write_whole(value, out, at):
-    """Write a whole number that is not negative at ``out[at]``; returns where it ends."""
+    """Write a whole number that is not negative at ``out[at]``; returns where it ends.
+
+    Parameters
+    ----------
+    value : int
+        At least 0.
+    out : ndarray of uint8
+        Written.
+    at : int
+    """
     n = 1
     limit = np.uint64(10)
     while n < 20 and value >= limit:
@@ -273,7 +301,16 @@ def write_whole(value, out, at):
 
 @kernel
 def write_number(bits, out, at):
-    """Write a finite double, given by its bits, at ``out[at]``; returns where it ends (at most 26 bytes on)."""
+    """Write a finite double, given by its bits, at ``out[at]``; returns where it ends (at most 26 bytes on).
+
+    Parameters
+    ----------
+    bits : int
+        Of a double.
+    out : ndarray of uint8
+        Written.
+    at : int
+    """
     if bits >> np.uint64(63):
         out[at] = 45
         at += 1

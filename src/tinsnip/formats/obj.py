@@ -39,7 +39,15 @@ _WRITE_ROWS = 100_000
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file reads as an OBJ: text whose lines begin with its keywords."""
+    """Whether a file reads as an OBJ: text whose lines begin with its keywords.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     if b"\0" in head:
         return False
     head = _CONTINUED.sub(lambda m: m[1] or b" ", head.removeprefix(b"\xef\xbb\xbf"))
@@ -229,6 +237,11 @@ def _pieces(text: np.ndarray) -> list[tuple[int, int]]:
 def read(path: Path, progress: Progress) -> Mesh:
     """Read an OBJ: geometry, colours, groups and materials (on triangles), texture points (on corners).
 
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
+
     Raises
     ------
     BadInput
@@ -356,6 +369,14 @@ def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
 
     Numbers are in the shortest form that reads back to the same bits. With a texture, its places and the material file
     that `beside` makes are named; the triangles of each image stand together.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
+    stem : str
+        Name of the material file, without its ending.
     """
     owner = owners_of_images(mesh)
     if owner is not None:
@@ -456,5 +477,12 @@ def _name_changes(mesh: Mesh) -> list[tuple[int, bytes]]:
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes, about: text, with the digits of its vertices' numbers."""
+    """Bytes that a mesh takes, about: text, with the digits of its vertices' numbers.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return (5 + 3 * len(str(vertices))) * triangles + (81 if coloured else 60) * vertices

@@ -18,7 +18,15 @@ _KIND = re.compile(rb"(?:\xef\xbb\xbf)?(?:\s*#[^\n]*\n)*\s*(ST)?(C)?(N)?OFF(?=\s
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file is an OFF."""
+    """Whether a file is an OFF.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     found = _KIND.match(head)
     return found is not None and head[found.end() :].split(None, 1)[:1] != [b"BINARY"]
 
@@ -89,6 +97,11 @@ def _faces_by_line(text, i, count, out):
 
 def read(path: Path, progress: Progress) -> Mesh:
     """Read an OFF, with colours where every vertex has them.
+
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
 
     Raises
     ------
@@ -166,7 +179,14 @@ def _read(text: np.ndarray, kind: re.Match, edges: bool, flowing: bool) -> Mesh:
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:
-    """Write OFF in mm, with colours (COFF) when there are; numbers in shortest exact form."""
+    """Write OFF in mm, with colours (COFF) when there are; numbers in shortest exact form.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
+    """
     progress.step(f"Writing {path.name}", len(mesh.vertices) + len(mesh.faces))
     none = np.empty((len(mesh.vertices), 0), dtype=np.int32)
     with path.open("wb") as file:
@@ -182,5 +202,12 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes, about: text, with the digits of its vertices' numbers."""
+    """Bytes that a mesh takes, about: text, with the digits of its vertices' numbers.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return (5 + 3 * len(str(vertices))) * triangles + (73 if coloured else 58) * vertices

@@ -27,7 +27,15 @@ _END = re.compile(rb"([\r\n])end_header[ \t]*(?:\r\n|\n|\r|$)")
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file is a PLY."""
+    """Whether a file is a PLY.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     return head.startswith((b"ply\n", b"ply\r"))
 
 
@@ -97,6 +105,11 @@ def read(path: Path, progress: Progress) -> Mesh:
     """Read a PLY: ASCII or binary of either byte order, any property types and order, polygons of any size.
 
     Elements other than vertices and faces are passed over.
+
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
 
     Raises
     ------
@@ -395,6 +408,13 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
 
     When asked, each face says its provenance: 0 measured, 1 shifted, 2 made. Of a part that was hollowed on purpose
     each face says whether it is of an inner skin.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
+    provenance : bool
     """
     progress.step(f"Writing {path.name}")
     within = mesh.attributes[HOLLOW].values > 0 if HOLLOW in mesh.attributes else np.zeros(0, dtype=bool)
@@ -440,5 +460,12 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes."""
+    """Bytes that a mesh takes.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return 340 + 13 * triangles + (15 if coloured else 12) * vertices

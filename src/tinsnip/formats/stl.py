@@ -29,7 +29,15 @@ def _is_ascii(head: bytes) -> bool:
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file is an STL: its size fits its count, or it reads as the ASCII form."""
+    """Whether a file is an STL: its size fits its count, or it reads as the ASCII form.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     if len(head) >= 84 and size == 84 + _RECORD * _declared(head):
         return True
     return _is_ascii(head) or (len(head) >= 84 and 0 < _declared(head) < 2**31 and _looks_binary(head))
@@ -50,6 +58,11 @@ def _looks_binary(head: bytes) -> bool:
 
 def read(path: Path, progress: Progress) -> Mesh:
     """Read an STL; corners with exactly equal coordinates become one vertex.
+
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
 
     Raises
     ------
@@ -156,7 +169,14 @@ def _ascii_corners(path: Path, progress: Progress) -> np.ndarray:
 
 
 def write(mesh: Mesh, path: Path, progress: Progress) -> None:
-    """Write binary STL, in mm, coordinates rounded to single precision."""
+    """Write binary STL, in mm, coordinates rounded to single precision.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
+    """
     state = progress.step(f"Writing {path.name}", len(mesh.faces))
     points = mesh.vertices.astype("<f4")
     with path.open("wb") as file:
@@ -199,5 +219,12 @@ def text_size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes as binary STL, which holds no colour."""
+    """Bytes that a mesh takes as binary STL, which holds no colour.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return 84 + _RECORD * triangles

@@ -64,7 +64,23 @@ def _parse_rows(text, i, count, counters, out, slow, n_slow):
 
 @kernel
 def pick_lists(flat, count, counters, wanted, lengths, corners):
-    """Take one list out of rows of numbers; returns how many values it has in all."""
+    """Take one list out of rows of numbers; returns how many values it has in all.
+
+    Parameters
+    ----------
+    flat : ndarray of float64
+        All numbers of the rows, one after another.
+    count : int
+        Rows.
+    counters : ndarray of int64
+        0 for each property of a row that is one number; else it is a list.
+    wanted : int
+        The property to be taken.
+    lengths : ndarray of int
+        Written: values in each row's list.
+    corners : ndarray of int
+        Written: the values.
+    """
     at = 0
     n = 0
     for row in range(count):
@@ -85,7 +101,14 @@ def pick_lists(flat, count, counters, wanted, lengths, corners):
 
 
 def line_of(text: np.ndarray, at: int) -> tuple[int, str]:
-    """Number and beginning of the line that holds a byte."""
+    """Number and beginning of the line that holds a byte.
+
+    Parameters
+    ----------
+    text : ndarray of uint8
+    at : int
+        Number of the byte.
+    """
     number = int(np.count_nonzero(text[:at] == 10)) + 1
     back = bytes(text[max(0, at - 4096) : at])
     begin = at - len(back) + back.rfind(b"\n") + 1

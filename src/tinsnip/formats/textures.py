@@ -17,6 +17,12 @@ _MOST_PIXELS = 300_000_000
 def open_image(source: Any, name: str) -> Image.Image:
     """Open an image; refuses one that would fill the memory.
 
+    Parameters
+    ----------
+    source : path or file
+    name : str
+        What it is called in what is said.
+
     Raises
     ------
     BadInput
@@ -35,6 +41,15 @@ def material_images(path: Path, libraries: list[str], material: Attribute | None
     """Texture image of each material number, from the material files beside an OBJ.
 
     Only files in the scan's own folder or below it are opened; one that is missing is left out.
+
+    Parameters
+    ----------
+    path : Path
+        Of the OBJ.
+    libraries : list of str
+        Names of material files.
+    material : Attribute or None
+        The materials of its triangles.
     """
     names = material.beside if material is not None else ("",)
     images: dict[int, Image.Image] = {}
@@ -64,6 +79,10 @@ def texture_of_triangles(mesh: Mesh) -> np.ndarray:
     """Number of the material whose texture colours each triangle, int32, shape (F,).
 
     -1 for what was made without a place on a texture, as patches are: that has only the colours of its vertices.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     material = mesh.attributes.get("material")
     owner = np.zeros(len(mesh.faces), dtype=np.int32) if material is None else material.values.astype(np.int32)
@@ -72,7 +91,12 @@ def texture_of_triangles(mesh: Mesh) -> np.ndarray:
 
 
 def owners_of_images(mesh: Mesh) -> np.ndarray | None:
-    """As `texture_of_triangles`, -1 for what has no image too; None where there is no image at all."""
+    """As `texture_of_triangles`, -1 for what has no image too; None where there is no image at all.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     texture = mesh.attributes.get("texture")
     if texture is None or not texture.beside:
         return None

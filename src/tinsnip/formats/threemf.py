@@ -38,7 +38,15 @@ _PLAIN = 20_000_000
 
 
 def sniff(head: bytes, size: int) -> bool:
-    """Whether a file is a zip, as a 3MF is; what is in it is looked at when it is read."""
+    """Whether a file is a zip, as a 3MF is; what is in it is looked at when it is read.
+
+    Parameters
+    ----------
+    head : bytes
+        The first of the file.
+    size : int
+        Of the file, bytes.
+    """
     return head.startswith(b"PK\x03\x04")
 
 
@@ -280,6 +288,11 @@ def _colour(text: str | None) -> tuple[int, int, int]:
 def read(path: Path, progress: Progress) -> Mesh:
     """Read a 3MF: all items of its build, placed; in mm.
 
+    Parameters
+    ----------
+    path : Path
+    progress : Progress
+
     Raises
     ------
     BadInput
@@ -418,6 +431,12 @@ def write(mesh: Mesh, path: Path, progress: Progress) -> None:
     """Write a 3MF in millimetres: one object, with its textures or a colour group when there are such.
 
     The triangles of each image stand together.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    path : Path
+    progress : Progress
     """
     owner = owners_of_images(mesh)
     if owner is not None:
@@ -541,5 +560,12 @@ def _entry(name: str) -> zipfile.ZipInfo:
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:
-    """Bytes that a mesh takes, about: what the text of a noisy scan deflates to."""
+    """Bytes that a mesh takes, about: what the text of a noisy scan deflates to.
+
+    Parameters
+    ----------
+    triangles, vertices : int
+    coloured : bool
+        Whether vertices have colours.
+    """
     return 1500 + 11 * triangles + (36 if coloured else 19) * vertices

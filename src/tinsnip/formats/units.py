@@ -23,6 +23,11 @@ def guess_unit(diagonal: float) -> UnitGuess:
     Scanners that write no unit mostly write millimetres; only a size that would be absurd for a scanned
     part in millimetres speaks for metres.
 
+    Parameters
+    ----------
+    diagonal : float
+        In the file's own unit.
+
     Examples
     --------
     >>> guess_unit(0.3).unit

@@ -163,6 +163,18 @@ def targets_of(
 
     Those of `ours` are results of the same run that may be there already.
 
+    Parameters
+    ----------
+    files : iterable of Path
+        The scans.
+    out : Path
+        A folder.
+    suffix : str
+        Of the files to be written.
+    replace : bool
+        Whether a file that is there may be written over.
+    ours : iterable of Path
+
     Raises
     ------
     BadInput
@@ -291,7 +303,13 @@ def _bake(run: Run, order: Order, progress: Progress) -> list[Check]:
 
 
 def report_of(target: Path) -> Path:
-    """Where the page about a result lies."""
+    """Where the page about a result lies.
+
+    Parameters
+    ----------
+    target : Path
+        The result.
+    """
     return target.with_name(f"{target.stem}-report.html")
 
 

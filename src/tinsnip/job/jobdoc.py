@@ -142,6 +142,13 @@ class JobDoc(_Doc):
 def parse(data: bytes, where: str) -> JobDoc:
     """Read a document.
 
+    Parameters
+    ----------
+    data : bytes
+        JSON.
+    where : str
+        What the file is called in what is said.
+
     Raises
     ------
     BadInput
@@ -214,7 +221,19 @@ class _Numbers:
 
 
 def written(job: Job, shelf: Shelf, view: dict[str, Any], saved_as: str = "", unsaved: bool = False) -> bytes:
-    """The document of a job, all of whose arrays are on a shelf."""
+    """The document of a job, all of whose arrays are on a shelf.
+
+    Parameters
+    ----------
+    job : Job
+    shelf : Shelf
+    view : dict
+        How the window looked at it.
+    saved_as : str
+        Where the user saved it; empty: nowhere.
+    unsaved : bool
+        Whether something was done since.
+    """
 
     def array(held: Held) -> ArrayDoc:
         slot = held.slots[shelf]

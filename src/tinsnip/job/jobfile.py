@@ -52,7 +52,12 @@ class OpenedJob:
 
 
 def is_job_file(path: Path) -> bool:
-    """Whether a file is a job, whole or not; by what it holds, and by its name where that tells nothing."""
+    """Whether a file is a job, whole or not; by what it holds, and by its name where that tells nothing.
+
+    Parameters
+    ----------
+    path : Path
+    """
     if not path.is_file():
         return False
     with contextlib.suppress(OSError, BadInput):
@@ -68,6 +73,10 @@ def is_job_file(path: Path) -> bool:
 
 def read_document(path: Path) -> tuple[JobDoc, bytes | None]:
     """What a job file says of itself, and its small picture, without its arrays.
+
+    Parameters
+    ----------
+    path : Path
 
     Raises
     ------
@@ -257,6 +266,13 @@ def open_job(path: Path, progress: Progress | None = None, keeper: Keeper | None
 
     Everything it says is checked against what it holds before anything is believed. What is damaged is left out, and
     said: steps before or after which a mesh is damaged are forgotten, never the mesh that was shown, if it is whole.
+
+    Parameters
+    ----------
+    path : Path
+    progress : Progress, optional
+    keeper : Keeper, optional
+        What writes its steps to the disk from then on.
 
     Raises
     ------

@@ -129,6 +129,11 @@ def profiles() -> dict[str, Path]:
 def load_profile(name: str) -> Profile:
     """A profile by its name, or from a JSON file.
 
+    Parameters
+    ----------
+    name : str
+        Or a path.
+
     Raises
     ------
     BadInput
@@ -153,6 +158,10 @@ def load_profile(name: str) -> Profile:
 def save_profile(profile: Profile) -> Path:
     """Keep a profile under its name; one of that name is replaced.
 
+    Parameters
+    ----------
+    profile : Profile
+
     Raises
     ------
     BadInput
@@ -165,6 +174,10 @@ def save_profile(profile: Profile) -> Path:
 
 def remove_profile(name: str) -> None:
     """Let a profile go.
+
+    Parameters
+    ----------
+    name : str
 
     Raises
     ------
@@ -180,7 +193,18 @@ def remove_profile(name: str) -> None:
 def judged_by(
     profile: Profile, found: Examination, format_name: str, progress: Progress, file_bytes: float | None = None
 ) -> Readiness:
-    """What every solid has to be, with as many shells as a profile asks for, and what it asks on top."""
+    """What every solid has to be, with as many shells as a profile asks for, and what it asks on top.
+
+    Parameters
+    ----------
+    profile : Profile
+    found : Examination
+    format_name : str
+        What it is to be written as.
+    progress : Progress
+    file_bytes : float, optional
+        Size of the file, where it is known.
+    """
     own = Examination(found.mesh, profile.shells, found.ends_as)  # all that was found is remembered with the mesh
     return own.readiness.also(*checks_of(profile, own, format_name, progress, file_bytes))
 

@@ -82,6 +82,13 @@ def fit_to_format(mesh: Mesh, name: str, progress: Progress | None = None) -> Me
 
     Single precision may draw two close vertices together. Where that ties a knot in a sound mesh, the knot
     is undone here, so that what is written is as good as what was shown.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    name : str
+        A key of `FORMATS`.
+    progress : Progress, optional
     """
     if not format_for(name).single_precision:
         return mesh

@@ -39,7 +39,12 @@ class Replayed:
 
 
 def plan_of(job: Job) -> list[Planned]:
-    """The log of a job as it is, to be changed."""
+    """The log of a job as it is, to be changed.
+
+    Parameters
+    ----------
+    job : Job
+    """
     return [Planned.of(step) for step in job.log]
 
 

@@ -17,7 +17,13 @@ __all__ = ["log_of", "write_report"]
 
 
 def log_of(job: Job, piece: Piece) -> list[LogLine]:
-    """The steps that concern a piece, up to where the job stands."""
+    """The steps that concern a piece, up to where the job stands.
+
+    Parameters
+    ----------
+    job : Job
+    piece : Piece
+    """
     lines = []
     for step in job.log[: job.cursor]:
         if step.enabled and (piece.id in step.on or any(change.id == piece.id for change in step.changes)):

@@ -497,6 +497,11 @@ def routine_of(job: Job, name: str, number: int | None = None) -> tuple[Routine,
 def load_routine(name: str) -> Routine:
     """A built-in routine by name, or one from a JSON file.
 
+    Parameters
+    ----------
+    name : str
+        Or a path.
+
     Raises
     ------
     BadInput

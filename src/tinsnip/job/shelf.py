@@ -250,6 +250,13 @@ def open_archive(file: int, path: Path) -> tuple[dict[str, Slot], int]:
 
     Where the file goes on behind that, what was being put there was cut off.
 
+    Parameters
+    ----------
+    file : int
+        Descriptor of the open file.
+    path : Path
+        For what is said.
+
     Raises
     ------
     BadInput

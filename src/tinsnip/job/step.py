@@ -79,7 +79,12 @@ class Step:
 
 
 def names_places(action: BaseModel) -> bool:
-    """Whether an action names places on one scan, which fit no other."""
+    """Whether an action names places on one scan, which fit no other.
+
+    Parameters
+    ----------
+    action : BaseModel
+    """
     if getattr(action, "named_points", ()) or getattr(action, "points_on", ()):
         return True
     return any(_has_regions(getattr(action, name)) for name in type(action).model_fields)
@@ -119,7 +124,16 @@ def _as_tuples(points: np.ndarray) -> tuple:
 
 
 def step_of_outcome(treatment: Treatment, piece: Piece, outcome: Outcome, seconds: float) -> Step:
-    """The step that a treatment's outcome on a piece amounts to."""
+    """The step that a treatment's outcome on a piece amounts to.
+
+    Parameters
+    ----------
+    treatment : Treatment
+    piece : Piece
+    outcome : Outcome
+    seconds : float
+        That it took.
+    """
     changes = ()
     if outcome.mesh is not piece.mesh:
         changes = (Change(piece.id, piece, piece.with_mesh(outcome.mesh, outcome.account.matrix)),)

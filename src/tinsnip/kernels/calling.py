@@ -21,7 +21,13 @@ _ENDED = (0, -2)
 
 
 def look(value: Any) -> Any:
-    """What a value's type depends on, for a dictionary: quicker to tell than the type itself."""
+    """What a value's type depends on, for a dictionary: quicker to tell than the type itself.
+
+    Parameters
+    ----------
+    value : any
+        An argument.
+    """
     if isinstance(value, np.ndarray):
         return value.dtype, value.ndim, value.flags.num & 0x103  # how it lies in memory, and whether aligned
     kind = type(value)

@@ -49,7 +49,12 @@ _calls = threading.local()
 
 
 def plain(kind: types.Type) -> types.Type:
-    """The type that stands for a type of argument: without literals, read-only flags and narrow integers."""
+    """The type that stands for a type of argument: without literals, read-only flags and narrow integers.
+
+    Parameters
+    ----------
+    kind : numba type
+    """
     if isinstance(kind, types.Literal):
         kind = kind.literal_type
     if isinstance(kind, types.Array) and not kind.mutable:
@@ -288,7 +293,14 @@ def code_of(kinds: tuple) -> str:
 
 
 def written(one: "Kernel", kinds: tuple) -> str:
-    """A signature as text: ``space.tree._swap(float32[:, ::1], int32[::1], int64)``."""
+    """A signature as text: ``space.tree._swap(float32[:, ::1], int32[::1], int64)``.
+
+    Parameters
+    ----------
+    one : Kernel
+    kinds : tuple of numba types
+        Of its arguments.
+    """
     return f"{one.name}({', '.join(_written(kind) for kind in kinds)})"
 
 
@@ -313,7 +325,12 @@ def _log(one: Kernel, kinds: tuple) -> None:
 
 
 def kernel(function: Callable) -> Any:
-    """Compile a loop over triangles at its first call: releases the GIL, is kept on disk, divides like numpy."""
+    """Compile a loop over triangles at its first call: releases the GIL, is kept on disk, divides like numpy.
+
+    Parameters
+    ----------
+    function : callable
+    """
     made = Kernel(function)
     _all.append(made)
     return made
@@ -330,6 +347,12 @@ def is_compiling() -> bool:
 
 
 def wait_with(waiter: Callable[[Kernel, tuple], None] | None) -> None:
-    """Ask `waiter` before anything is compiled in this process, which may wait until another one has done it."""
+    """Ask `waiter` before anything is compiled in this process, which may wait until another one has done it.
+
+    Parameters
+    ----------
+    waiter : callable or None
+        Told the kernel, and the types of its arguments.
+    """
     global _waiter
     _waiter = waiter

@@ -19,13 +19,25 @@ Recorded = tuple[Kernel, tuple]
 
 
 def record_lines(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[str]:
-    """The lines of the record, of some groups or of all."""
+    """The lines of the record, of some groups or of all.
+
+    Parameters
+    ----------
+    groups : iterable of str, optional
+    record : Path
+    """
     text = json.loads(record.read_text("utf-8"))
     return [line for group in groups or text for line in text[group]]
 
 
 def read_record(groups: Iterable[str] | None = None, record: Path = RECORD) -> list[Recorded]:
-    """The signatures recorded, of some groups or of all; what fits no kernel any more is passed over."""
+    """The signatures recorded, of some groups or of all; what fits no kernel any more is passed over.
+
+    Parameters
+    ----------
+    groups : iterable of str, optional
+    record : Path
+    """
     return [found for line in record_lines(groups, record) if (found := _read(line)) is not None]
 
 

@@ -101,7 +101,14 @@ def _leaning(new: np.ndarray, values: np.ndarray, towards: np.ndarray, share: np
 
 
 def hollow_at(corners: np.ndarray, count: int) -> Attribute:
-    """The attribute `HOLLOW` of `count` vertices, set at the corners of the triangles of inner skins."""
+    """The attribute `HOLLOW` of `count` vertices, set at the corners of the triangles of inner skins.
+
+    Parameters
+    ----------
+    corners : ndarray of int, shape (K, 3)
+    count : int
+        Vertices of the mesh.
+    """
     within = np.zeros(count, dtype=np.uint8)
     within[corners.ravel()] = 1
     return Attribute(Domain.VERTEX, within)

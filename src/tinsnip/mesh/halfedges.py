@@ -186,14 +186,28 @@ def _count(corner, twins):
 
 
 def count_edges(faces: np.ndarray, twins: np.ndarray) -> EdgeCounts:
-    """Count shared, open, tangled and flipped edges."""
+    """Count shared, open, tangled and flipped edges.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    """
     check_here()
     return EdgeCounts(*(int(n) for n in _count(faces.ravel(), twins)))
 
 
 @kernel
 def root_of(parent, i):
-    """The root of what i has been joined to, by a table of parents that it makes shorter on the way."""
+    """The root of what i has been joined to, by a table of parents that it makes shorter on the way.
+
+    Parameters
+    ----------
+    parent : ndarray of int
+        Written.
+    i : int
+    """
     while parent[i] != i:
         parent[i] = parent[parent[i]]
         i = parent[i]
@@ -256,7 +270,15 @@ def _fans(corner, twins, parent, fans):
 
 
 def fans_of(faces: np.ndarray, twins: np.ndarray, vertex_count: int) -> np.ndarray:
-    """Number of triangle fans at each vertex, shape (V,): more than one is a pinch, none a loose vertex."""
+    """Number of triangle fans at each vertex, shape (V,): more than one is a pinch, none a loose vertex.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    vertex_count : int
+    """
     fans = np.zeros(vertex_count, dtype=np.int32)
     parent = corner_fans(faces, twins)
     check_here()

@@ -34,7 +34,14 @@ def _bounds(vertices, corner, box):
 
 
 def bounds(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Bounding box of all vertices in use, shape (2, 3); zeros when there are none."""
+    """Bounding box of all vertices in use, shape (2, 3); zeros when there are none.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     if len(faces) == 0:
         return np.zeros((2, 3))
     box = np.array([[np.inf] * 3, [-np.inf] * 3])
@@ -64,7 +71,14 @@ def _normals(vertices, faces, normals, state):
 
 
 def vertex_normals(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Area-weighted unit normals, float32, shape (V, 3); zero where a vertex has no area round it."""
+    """Area-weighted unit normals, float32, shape (V, 3); zero where a vertex has no area round it.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     normals = np.zeros((len(vertices), 3), dtype=np.float32)
     _normals(vertices, faces, normals, polled_here())
     check_here()
@@ -95,7 +109,13 @@ def _touching(faces, flags, out):
 
 
 def triangles_at(faces: np.ndarray, flags: np.ndarray) -> np.ndarray:
-    """Which triangles have a vertex that is flagged: bool, shape (F,), of flags, bool, shape (V,)."""
+    """Which triangles have a vertex that is flagged: bool, shape (F,), of flags, bool, shape (V,).
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    flags : ndarray of bool, shape (V,)
+    """
     out = np.empty(len(faces), dtype=np.bool_)
     _touching(faces, flags, out)
     return out
@@ -108,14 +128,31 @@ def _areas(vertices, faces, out):
 
 
 def triangle_areas(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Area of each triangle, mm2, shape (F,)."""
+    """Area of each triangle, mm2, shape (F,).
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     out = np.empty(len(faces))
     _areas(vertices, faces, out)
     return out
 
 
 def areas_by_kind(vertices: np.ndarray, faces: np.ndarray, kind: np.ndarray, kinds: int) -> np.ndarray:
-    """Surface area of the triangles of each kind, mm2, shape (kinds,); `kind` is uint8, one a triangle."""
+    """Surface area of the triangles of each kind, mm2, shape (kinds,); `kind` is uint8, one a triangle.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    kind : ndarray of uint8, shape (F,)
+    kinds : int
+        How many there are.
+    """
     state, part = polled_here(), 100_000
     sums = np.zeros((-(-len(faces) // part), kinds))  # summed in parts, so that threads do not change the result
 
@@ -153,6 +190,16 @@ def _spread(vertices, faces, total, draws, out, of, state):
 def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: int = 0) -> tuple[np.ndarray, np.ndarray]:
     """Points spread evenly over the triangles' area; deterministic. None on a mesh without area.
 
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    count : int
+        How many.
+    seed : int
+        The same gives the same points.
+
     Returns
     -------
     points : ndarray, shape (count, 3)
@@ -169,13 +216,29 @@ def spread_by_area(vertices: np.ndarray, faces: np.ndarray, count: int, seed: in
 
 
 def face_vectors(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Vector area of each triangle (its normal, as long as its area), shape (F, 3)."""
+    """Vector area of each triangle (its normal, as long as its area), shape (F, 3).
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     a, b, c = (vertices[faces[:, k]] for k in range(3))
     return 0.5 * np.cross(b - a, c - a)
 
 
 def edge_spread(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) -> tuple[float, float]:
-    """Mean edge length, and its standard deviation as a share of it, over an even sample; 0, 0 when empty."""
+    """Mean edge length, and its standard deviation as a share of it, over an even sample; 0, 0 when empty.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    sample : int
+        About so many triangles are looked at.
+    """
     if len(faces) == 0:
         return 0.0, 0.0
     points = vertices[faces[:: max(1, len(faces) // sample)]]
@@ -185,12 +248,24 @@ def edge_spread(vertices: np.ndarray, faces: np.ndarray, sample: int = 20000) ->
 
 
 def mean_edge(vertices: np.ndarray, faces: np.ndarray) -> float:
-    """Mean edge length over an even sample of triangles; 0 for an empty mesh."""
+    """Mean edge length over an even sample of triangles; 0 for an empty mesh.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     return edge_spread(vertices, faces)[0]
 
 
 def edge_lengths(mesh: Any) -> np.ndarray:
-    """Mean length of the edges at each vertex, mm, shape (V,); 0 where there is none."""
+    """Mean length of the edges at each vertex, mm, shape (V,); 0 where there is none.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     total, count = np.zeros(len(mesh.vertices)), np.zeros(len(mesh.vertices))
     for k in range(3):
         a, b = mesh.faces[:, k], mesh.faces[:, (k + 1) % 3]

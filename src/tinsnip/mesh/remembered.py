@@ -55,13 +55,27 @@ def remembered(work: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
 
 
 def of_faces(fact: Callable[[Subject], Fact]) -> Callable[[Subject], Fact]:
-    """Mark a remembered fact as one that tells of the triangles alone, and stays true when vertices move."""
+    """Mark a remembered fact as one that tells of the triangles alone, and stays true when vertices move.
+
+    Parameters
+    ----------
+    fact : callable
+        Of a mesh.
+    """
     _of_faces.add(fact.fact)  # type: ignore[attr-defined]
     return fact
 
 
 def hand_on(mesh: Subject, other: Subject) -> None:
-    """Tell another mesh, which has the very same triangles, all that is known of them."""
+    """Tell another mesh, which has the very same triangles, all that is known of them.
+
+    Parameters
+    ----------
+    mesh : Mesh
+        What is known of it.
+    other : Mesh
+        What is told.
+    """
     for name in _of_faces & mesh.__dict__.keys():
         other.__dict__[name] = mesh.__dict__[name]
 
@@ -71,10 +85,24 @@ def _name(fact: Any) -> str:
 
 
 def is_known(mesh: Subject, fact: Any) -> bool:
-    """Whether asking for a remembered fact, a function or a property, takes no time."""
+    """Whether asking for a remembered fact, a function or a property, takes no time.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    fact : callable or property
+    """
     return _name(fact) in mesh.__dict__
 
 
 def remember(mesh: Subject, fact: Any, value: Any) -> None:
-    """Tell a mesh a fact that is known already, such as one that moving it has not changed."""
+    """Tell a mesh a fact that is known already, such as one that moving it has not changed.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    fact : callable or property
+    value : any
+        What it would come to.
+    """
     mesh.__dict__[_name(fact)] = value

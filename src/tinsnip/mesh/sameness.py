@@ -43,6 +43,11 @@ def _codes(vertices, faces, chosen, out):
 def triangle_codes(mesh: "Mesh", chosen: np.ndarray | None = None) -> np.ndarray:
     """A number for each triangle, or each chosen one, bool, shape (F,): the same for the same corners, wound alike.
 
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,), optional
+
     Returns
     -------
     ndarray of uint64

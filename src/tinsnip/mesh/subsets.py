@@ -15,6 +15,12 @@ def number_used(faces, number):
     """Number the vertices in use in the order of their old numbers; `number` comes as -1 and stays so for the rest.
 
     Returns how many are in use.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    number : ndarray of int32, shape (V,)
+        Written.
     """
     for f in range(faces.shape[0]):
         for k in range(3):
@@ -61,7 +67,12 @@ def keep_triangles(mesh: Mesh, keep: np.ndarray) -> Mesh:
 
 
 def compact(mesh: Mesh) -> Mesh:
-    """The mesh without vertices that no triangle uses; the same object where there are none."""
+    """The mesh without vertices that no triangle uses; the same object where there are none.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     number = np.full(len(mesh.vertices), -1, dtype=np.int32)
     if number_used(mesh.faces, number) == len(mesh.vertices):
         return mesh
@@ -86,6 +97,10 @@ def reorder(mesh: Mesh) -> Mesh:
 
     Vertices go in Morton order and triangles by their lowest vertex. A shuffled mesh makes every later
     step several times slower.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     if len(mesh.faces) < 10000 or _jumps(mesh.faces, 4096) < 0.2 * len(mesh.faces):
         return mesh

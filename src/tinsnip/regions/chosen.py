@@ -11,7 +11,13 @@ __all__ = ["holes_in", "region_of_holes", "region_of_shells", "shells_in"]
 
 
 def region_of_shells(mesh: Mesh, keys: Iterable[int]) -> Region:
-    """The triangles of some shells, each named by its lowest triangle."""
+    """The triangles of some shells, each named by its lowest triangle.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    keys : iterable of int
+    """
     shells = mesh.shells
     chosen = np.isin(shells.first, np.fromiter(keys, dtype=np.int64))
     triangles = np.flatnonzero(chosen[shells.label] & (shells.label >= 0))
@@ -20,6 +26,11 @@ def region_of_shells(mesh: Mesh, keys: Iterable[int]) -> Region:
 
 def shells_in(mesh: Mesh, region: Region) -> np.ndarray:
     """Which shells a region means, bool, shape (S,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    region : Region
 
     Raises
     ------
@@ -38,7 +49,13 @@ def _lowest(mesh: Mesh) -> np.ndarray:
 
 
 def region_of_holes(mesh: Mesh, keys: Iterable[int]) -> Region:
-    """The triangles round some holes, each named by its lowest half-edge."""
+    """The triangles round some holes, each named by its lowest half-edge.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    keys : iterable of int
+    """
     loops = mesh.loops
     numbers = np.flatnonzero(np.isin(_lowest(mesh), np.fromiter(keys, dtype=np.int64)))
     if len(numbers) == 0:
@@ -50,6 +67,11 @@ def region_of_holes(mesh: Mesh, keys: Iterable[int]) -> Region:
 
 def holes_in(mesh: Mesh, region: Region) -> np.ndarray:
     """Which open boundaries a region means, bool, shape (L,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    region : Region
 
     Raises
     ------

@@ -104,6 +104,12 @@ def facing_round(mesh: Mesh, triangle: int) -> np.ndarray:
 
     The triangle itself may be noise: it is the mean of those round it that face much the same way, so that neither
     noise nor the far side of an edge tips it.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
     """
     near = {triangle}
     for _ in range(6):
@@ -162,12 +168,27 @@ def brushed(mesh: Mesh, triangle: int, point: np.ndarray, radius: float, bend_de
 
 
 def whole_shell(mesh: Mesh, triangle: int) -> np.ndarray:
-    """All triangles of the shell that a triangle belongs to, int, shape (K,)."""
+    """All triangles of the shell that a triangle belongs to, int, shape (K,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
+    """
     return np.flatnonzero(mesh.shells.label == mesh.shells.label[triangle])
 
 
 def grown(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
-    """A selection, bool, shape (F,), and so many rows of triangles round it."""
+    """A selection, bool, shape (F,), and so many rows of triangles round it.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    rows : int
+        At least 0.
+    """
     for _ in range(rows):
         touched = np.zeros(len(mesh.vertices), dtype=bool)
         touched[mesh.faces[chosen]] = True
@@ -176,7 +197,15 @@ def grown(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
 
 
 def shrunk(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:
-    """A selection, bool, shape (F,), without so many rows of triangles at its border."""
+    """A selection, bool, shape (F,), without so many rows of triangles at its border.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    rows : int
+        At least 0.
+    """
     return ~grown(mesh, ~chosen, rows)
 
 
@@ -185,6 +214,13 @@ def grown_by(mesh: Mesh, chosen: np.ndarray, length: float) -> np.ndarray:
     border.
 
     Distances run from vertex to vertex over the edges (Dijkstra 1959), so that nothing is reached through the air.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    length : float
+        In mm; may be below zero.
     """
     if length < 0:
         return ~grown_by(mesh, ~chosen, -length)
@@ -206,7 +242,13 @@ def grown_by(mesh: Mesh, chosen: np.ndarray, length: float) -> np.ndarray:
 
 
 def places_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
-    """Which place of a selection each of its triangles belongs to: connected ones to the same, int, shape (K,)."""
+    """Which place of a selection each of its triangles belongs to: connected ones to the same, int, shape (K,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    """
     numbers = np.flatnonzero(chosen)
     own = np.full(len(mesh.faces), -1, dtype=np.int64)
     own[numbers] = np.arange(len(numbers))

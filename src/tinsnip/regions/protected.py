@@ -28,7 +28,13 @@ def found_again(before: Mesh, chosen: np.ndarray, after: Mesh) -> np.ndarray:
 
 
 def lost_of(before: Mesh, chosen: np.ndarray, *after: Mesh) -> int:
-    """How many of some triangles none of other meshes has, to the bit and wound the same way."""
+    """How many of some triangles none of other meshes has, to the bit and wound the same way.
+
+    Parameters
+    ----------
+    before : Mesh
+    chosen : ndarray of bool, shape (F,)
+    """
     if any(mesh is before for mesh in after):
         return 0
     there = np.concatenate([np.zeros(0, dtype=np.uint64), *(triangle_codes(mesh) for mesh in after)])

@@ -30,6 +30,10 @@ def fingerprint(mesh: Mesh) -> str:
     """A digest over where some triangles lie, evenly chosen, and how many there are.
 
     Meshes that share it count their triangles alike, though a few may have been turned over or replaced.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     count = len(mesh.faces)
     chosen = mesh.faces[:: max(1, count // _SAMPLES)]

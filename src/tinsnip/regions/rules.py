@@ -22,33 +22,71 @@ __all__ = [
 
 
 def facing(mesh: Mesh, direction: np.ndarray, within_degrees: float) -> np.ndarray:
-    """Triangles that face a unit direction within an angle, bool, shape (F,)."""
+    """Triangles that face a unit direction within an angle, bool, shape (F,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    direction : ndarray, shape (3,)
+        Unit.
+    within_degrees : float
+    """
     vectors = face_vectors(mesh.vertices, mesh.faces)
     length = np.linalg.norm(vectors, axis=1)
     return (length > 0) & (vectors @ direction >= np.cos(np.radians(within_degrees)) * length)
 
 
 def high(mesh: Mesh, height: float, above: bool) -> np.ndarray:
-    """Triangles that lie whole above a height over the bed, mm, or whole below it."""
+    """Triangles that lie whole above a height over the bed, mm, or whole below it.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    height : float
+        In mm.
+    above : bool
+    """
     z = mesh.vertices[:, 2][mesh.faces]
     return (z > height).all(axis=1) if above else (z < height).all(axis=1)
 
 
 def long_edged(mesh: Mesh, length: float, longer: bool) -> np.ndarray:
-    """Triangles with an edge longer than so many mm, or with all their edges shorter."""
+    """Triangles with an edge longer than so many mm, or with all their edges shorter.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    length : float
+        In mm.
+    longer : bool
+    """
     corners = mesh.vertices[mesh.faces]
     longest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
     return longest > length if longer else longest < length
 
 
 def small_shells(mesh: Mesh, triangles: int) -> np.ndarray:
-    """All of the shells with fewer triangles than so many."""
+    """All of the shells with fewer triangles than so many.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangles : int
+    """
     shells = mesh.shells
     return (shells.label >= 0) & (shells.triangles < triangles)[np.maximum(shells.label, 0)]
 
 
 def coloured_like(mesh: Mesh, triangle: int, tolerance: float) -> np.ndarray:
     """Triangles whose scan colour is that of one, within a share of the whole range.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
+    tolerance : float
+        Share of the range, 0 to 1.
 
     Raises
     ------
@@ -62,13 +100,27 @@ def coloured_like(mesh: Mesh, triangle: int, tolerance: float) -> np.ndarray:
 
 
 def deviating(mesh: Mesh, signed: np.ndarray, more_than: float) -> np.ndarray:
-    """Triangles of which a corner deviates from the raw scan by more than so many mm; `signed` is per vertex."""
+    """Triangles of which a corner deviates from the raw scan by more than so many mm; `signed` is per vertex.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    signed : ndarray, shape (V,)
+        Signed distances, mm.
+    more_than : float
+        In mm.
+    """
     far = np.abs(np.nan_to_num(signed, nan=0.0)) > more_than
     return far[mesh.faces].any(axis=1)
 
 
 def groups_of(mesh: Mesh) -> dict[str, str]:
-    """Attributes by which triangles come in groups, such as ``group`` or ``material``, and what they are called."""
+    """Attributes by which triangles come in groups, such as ``group`` or ``material``, and what they are called.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     known = {"group": "group", "material": "material"}
     return {
         name: text
@@ -79,6 +131,12 @@ def groups_of(mesh: Mesh) -> dict[str, str]:
 
 def in_group(mesh: Mesh, triangle: int) -> np.ndarray:
     """Triangles of the same material or group, as imported, as one.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
 
     Raises
     ------
@@ -148,6 +206,16 @@ def along_edge(mesh: Mesh, point: np.ndarray, other: np.ndarray | None = None) -
 def edge_rows(mesh: Mesh, triangle: int, point: np.ndarray, rows: int) -> np.ndarray:
     """So many rows of triangles along the open edge nearest to a point of the surface, bool, shape (F,).
 
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
+    point : ndarray, shape (3,)
+        In mm.
+    rows : int
+        At least 0.
+
     Raises
     ------
     BadInput
@@ -160,7 +228,14 @@ def edge_rows(mesh: Mesh, triangle: int, point: np.ndarray, rows: int) -> np.nda
 
 
 def smoothed_border(mesh: Mesh, chosen: np.ndarray, rounds: int = 3) -> np.ndarray:
-    """A selection with its border smoothed: each triangle goes with most of those round it, a few times over."""
+    """A selection with its border smoothed: each triangle goes with most of those round it, a few times over.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    rounds : int
+    """
     twins = mesh.twins.reshape(-1, 3)
     there = np.maximum(twins, 0) // 3
     known = twins >= 0

@@ -15,7 +15,12 @@ _TIN = (196.0, 194.0, 188.0)
 
 
 def ramp(share: np.ndarray) -> np.ndarray:
-    """Colours of shares from -1, petrol, over 0, pale, to 1, copper; shape (N, 3), 0 to 255."""
+    """Colours of shares from -1, petrol, over 0, pale, to 1, copper; shape (N, 3), 0 to 255.
+
+    Parameters
+    ----------
+    share : ndarray, shape (N,)
+    """
     at = (-1.0, -0.5, 0.0, 0.5, 1.0)
     stops = np.array([_PETROL, _SKY, _PALE, _SAND, _COPPER])
     return np.stack([np.interp(share, at, stops[:, k]) for k in range(3)], axis=-1)
@@ -39,7 +44,12 @@ def deviation_colours(places: Mesh, signed: np.ndarray, limit: float) -> np.ndar
 
 
 def provenance_colours(mesh: Mesh) -> np.ndarray:
-    """Colours of triangles by whether they were measured, shifted or made, shape (F, 3)."""
+    """Colours of triangles by whether they were measured, shifted or made, shape (F, 3).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     kinds = mesh.provenance[:, None]
     return np.where(kinds == MADE, MADE_COLOUR, np.where(kinds == SHIFTED, _SHIFTED, _TIN))
 

@@ -325,7 +325,16 @@ def _again(V, faces, pairs, kinds):
 
 
 def meeting_again(vertices: np.ndarray, faces: np.ndarray, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Which of some pairs, int32, shape (N, 2), meet without a common vertex, and which fold; see above."""
+    """Which of some pairs, int32, shape (N, 2), meet without a common vertex, and which fold; see above.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    pairs : ndarray of int32, shape (N, 2)
+        Triangles.
+    """
     kinds = np.zeros(len(pairs), dtype=np.uint8)
     pairs = np.ascontiguousarray(pairs, dtype=np.int32).reshape(-1, 2)
     _again(vertices, faces, pairs, kinds)

@@ -135,7 +135,12 @@ def _doubtful(number, blocks, case, polygon, between, inside, turns, out):
 
 
 def nodes_to_turn(lattice: Lattice) -> np.ndarray:
-    """Nodes that have to be inside so that the surface between is a manifold; none once it is."""
+    """Nodes that have to be inside so that the surface between is a manifold; none once it is.
+
+    Parameters
+    ----------
+    lattice : Lattice
+    """
     polygon, _, between = _tables()
     case = np.empty(len(lattice.inside), dtype=np.int16)
     _cases(lattice.number, lattice.blocks, lattice.inside, case)

@@ -83,7 +83,14 @@ def _fitted_numbers(kind: Kind, held: Held) -> list[int]:
 
 
 def distances(form: Form, points: np.ndarray) -> np.ndarray:
-    """Signed distance of points, shape (N, 3), from a form, mm: positive where a plane's normal points, or outside."""
+    """Signed distance of points, shape (N, 3), from a form, mm: positive where a plane's normal points, or outside.
+
+    Parameters
+    ----------
+    form : Form
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     off = points - form.point
     if form.kind == "sphere":
         return np.linalg.norm(off, axis=1) - form.radius
@@ -99,7 +106,14 @@ def distances(form: Form, points: np.ndarray) -> np.ndarray:
 
 
 def normals_of(form: Form, points: np.ndarray) -> np.ndarray:
-    """Unit normals of a form, the way that its distance grows, at the places next to points, shape (N, 3)."""
+    """Unit normals of a form, the way that its distance grows, at the places next to points, shape (N, 3).
+
+    Parameters
+    ----------
+    form : Form
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     off = points - form.point
     if form.kind == "plane":
         return np.broadcast_to(form.way, points.shape)

@@ -50,7 +50,13 @@ def _cut_polygon(polygon: list[int]) -> list[tuple[int, int, int]] | None:
 
 
 def polygons_of_case(case: int) -> list[list[int]]:
-    """The polygons that cut a cube's inside corners off, as numbers of the edges they go through, round each."""
+    """The polygons that cut a cube's inside corners off, as numbers of the edges they go through, round each.
+
+    Parameters
+    ----------
+    case : int
+        One bit a corner, 0 to 255.
+    """
     inside = [bool(case >> c & 1) for c in range(8)]
     following: dict[int, int] = {}
     for face in _FACES:

@@ -28,7 +28,13 @@ def _morton(points, low, scale, code):
 
 
 def morton_codes(points: np.ndarray) -> np.ndarray:
-    """Places of points along a space-filling Z curve (Morton 1966), uint64, shape (N,)."""
+    """Places of points along a space-filling Z curve (Morton 1966), uint64, shape (N,).
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     low = points.min(axis=0)
     extent = float((points.max(axis=0) - low).max()) or 1.0
     code = np.empty(len(points), dtype=np.uint64)
@@ -37,5 +43,11 @@ def morton_codes(points: np.ndarray) -> np.ndarray:
 
 
 def morton_order(points: np.ndarray) -> np.ndarray:
-    """Order of points along a space-filling Z curve, shape (N,)."""
+    """Order of points along a space-filling Z curve, shape (N,).
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     return np.argsort(morton_codes(points), kind="stable")

@@ -12,7 +12,12 @@ CELLS = 384
 
 @kernel
 def left_of(ax, ay, bx, by, px, py):
-    """Whether p lies left of the way from a to b."""
+    """Whether p lies left of the way from a to b.
+
+    Parameters
+    ----------
+    ax, ay, bx, by, px, py : float
+    """
     return (bx - ax) * (py - ay) - (by - ay) * (px - ax) > 0.0
 
 
@@ -85,7 +90,13 @@ def inside_outline(points: np.ndarray, corners: np.ndarray) -> np.ndarray:
 
 
 def outline_cells(corners: np.ndarray) -> tuple:
-    """Cells over an outline: the segments in each, sums of how many, and the segments in each row."""
+    """Cells over an outline: the segments in each, sums of how many, and the segments in each row.
+
+    Parameters
+    ----------
+    corners : ndarray, shape (C, 2)
+        In mm.
+    """
     low = corners.min(axis=0)
     cell = float((corners.max(axis=0) - low).max()) / (CELLS - 1)
     low = low - 0.25 * cell

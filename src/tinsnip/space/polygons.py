@@ -10,7 +10,13 @@ __all__ = ["nested_rings", "plane_axes", "triangulate_flat"]
 
 
 def plane_axes(normal: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Two unit vectors that span a plane, right-handed with its unit normal."""
+    """Two unit vectors that span a plane, right-handed with its unit normal.
+
+    Parameters
+    ----------
+    normal : ndarray, shape (3,)
+        Unit.
+    """
     helper = np.eye(3)[int(np.argmin(np.abs(normal)))]
     u = _cross(helper, normal)
     u /= np.linalg.norm(u)

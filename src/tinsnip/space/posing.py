@@ -155,7 +155,14 @@ def _views(points: np.ndarray, ways: np.ndarray, tree: cKDTree, radius: float) -
 
 
 def cloud_of(surface: Surface, spacing: float) -> Cloud:
-    """Points evenly spaced over a surface, and what each looks like round about."""
+    """Points evenly spaced over a surface, and what each looks like round about.
+
+    Parameters
+    ----------
+    surface : Surface
+    spacing : float
+        In mm.
+    """
     points, ways = _thinned(surface.points, surface.ways, spacing)
     faces = surface.tree.faces[surface.rim]
     rim = np.zeros(len(points), dtype=np.bool_)
@@ -312,7 +319,13 @@ def _worths(poses: np.ndarray, moving: Cloud, fixed: Cloud, grid: _Grid, some: n
 
 
 def moments(points: np.ndarray) -> np.ndarray:
-    """The mean of points' coordinates times each other, with a one behind them, shape (4, 4)."""
+    """The mean of points' coordinates times each other, with a one behind them, shape (4, 4).
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     longer = np.column_stack([points, np.ones(len(points))])
     return longer.T @ longer / len(points)
 

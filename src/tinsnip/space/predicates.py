@@ -99,7 +99,15 @@ def _exact_3(V, a, b, c, d):
 
 @kernel
 def volume_of(V, a, b, c, d):
-    """Six times the volume of a, b, c, d, with the sign of `orientation`, right in all but its last digits."""
+    """Six times the volume of a, b, c, d, with the sign of `orientation`, right in all but its last digits.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c, d : int
+        Vertices.
+    """
     ax, ay, az = V[a, 0] - V[d, 0], V[a, 1] - V[d, 1], V[a, 2] - V[d, 2]
     bx, by, bz = V[b, 0] - V[d, 0], V[b, 1] - V[d, 1], V[b, 2] - V[d, 2]
     cx, cy, cz = V[c, 0] - V[d, 0], V[c, 1] - V[d, 1], V[c, 2] - V[d, 2]
@@ -118,7 +126,15 @@ def volume_of(V, a, b, c, d):
 
 @kernel
 def orientation(V, a, b, c, d):
-    """Sign of the volume of a, b, c, d: 1 where a, b, c run anticlockwise seen from the side d is not on; exact."""
+    """Sign of the volume of a, b, c, d: 1 where a, b, c run anticlockwise seen from the side d is not on; exact.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c, d : int
+        Vertices.
+    """
     ax, ay, az = V[a, 0] - V[d, 0], V[a, 1] - V[d, 1], V[a, 2] - V[d, 2]
     bx, by, bz = V[b, 0] - V[d, 0], V[b, 1] - V[d, 1], V[b, 2] - V[d, 2]
     cx, cy, cz = V[c, 0] - V[d, 0], V[c, 1] - V[d, 1], V[c, 2] - V[d, 2]
@@ -215,7 +231,15 @@ def _axes(V, p, q, r):
 
 @kernel
 def has_area(V, a, b, c):
-    """Whether three points do not lie on a line; exact."""
+    """Whether three points do not lie on a line; exact.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c : int
+        Vertices.
+    """
     return (
         _orientation_2(V, a, b, c, 0, 1) != 0
         or _orientation_2(V, a, b, c, 1, 2) != 0
@@ -242,7 +266,15 @@ def _segment_meets(V, a, b, sa, sb, p, q, r):
 
 @kernel
 def triangles_meet(V, a, b, c, p, q, r):
-    """Whether two triangles of some area have a point in common; exact, lying in one plane or touching included."""
+    """Whether two triangles of some area have a point in common; exact, lying in one plane or touching included.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c, p, q, r : int
+        Vertices.
+    """
     sa, sb, sc = orientation(V, p, q, r, a), orientation(V, p, q, r, b), orientation(V, p, q, r, c)
     if (sa > 0 and sb > 0 and sc > 0) or (sa < 0 and sb < 0 and sc < 0):
         return False
@@ -261,7 +293,15 @@ def triangles_meet(V, a, b, c, p, q, r):
 
 @kernel
 def fold_at_edge(V, a, b, c, d):
-    """Whether two triangles of some area over a common edge ab, with the corners c and d, lie on one another; exact."""
+    """Whether two triangles of some area over a common edge ab, with the corners c and d, lie on one another; exact.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c, d : int
+        Vertices.
+    """
     if orientation(V, a, b, c, d) != 0:
         return False
     i, j = _axes(V, a, b, c)
@@ -273,6 +313,15 @@ def fold_at_vertex(V, v, a, b, p, q):
     """Whether two triangles of some area, v a b and v p q, have more in common than their vertex v; exact.
 
     What they have in common is convex and holds v: where it is more, it ends on a side that lies across from v.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    v : int
+        The common vertex.
+    a, b, p, q : int
+        Vertices.
     """
     sa, sb = orientation(V, v, p, q, a), orientation(V, v, p, q, b)
     if _segment_meets(V, a, b, sa, sb, v, p, q):

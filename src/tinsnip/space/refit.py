@@ -40,7 +40,12 @@ def _refit(vertices, faces, order, boxes, some):
 
 
 def leaves_of(tree: Tree) -> np.ndarray:
-    """The leaf that holds each triangle, int32, shape (F,)."""
+    """The leaf that holds each triangle, int32, shape (F,).
+
+    Parameters
+    ----------
+    tree : Tree
+    """
     out = np.empty(len(tree.order), dtype=np.int32)
     _leaves_of(tree.order, len(tree.boxes) // 2 + 1, out)
     return out

@@ -147,7 +147,15 @@ class Freedom(NamedTuple):
 
 
 def ways_at(normals: np.ndarray, faces: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """Unit normals of triangles, by number, as those of their corners, shape (N, 3); zero where these cancel out."""
+    """Unit normals of triangles, by number, as those of their corners, shape (N, 3); zero where these cancel out.
+
+    Parameters
+    ----------
+    normals : ndarray, shape (V, 3)
+        Unit.
+    faces : ndarray of int32, shape (F, 3)
+    triangles : ndarray of int, shape (N,)
+    """
     corners = faces[triangles]
     ways = normals[corners[:, 0]].astype(np.float64)
     ways += normals[corners[:, 1]]
@@ -212,6 +220,14 @@ def step_together(
     """The small move that brings pairs together along their normals, and how far it goes.
 
     The normals are the sums of both sides' (Rusinkiewicz, A symmetric objective function for ICP, SIGGRAPH 2019).
+
+    Parameters
+    ----------
+    here, there : ndarray, shape (N, 3)
+        In mm.
+    ways : ndarray, shape (N, 3)
+        Sums of both normals.
+    weights : ndarray, shape (N,)
     """
     middle = 0.5 * (here + there)
     about = weights @ middle / weights.sum()

@@ -9,14 +9,28 @@ __all__ = [
 
 
 def matrix_of(linear: np.ndarray, shift: np.ndarray) -> np.ndarray:
-    """A linear map, shape (3, 3), followed by a shift, shape (3,), as one matrix, shape (4, 4)."""
+    """A linear map, shape (3, 3), followed by a shift, shape (3,), as one matrix, shape (4, 4).
+
+    Parameters
+    ----------
+    linear : ndarray, shape (3, 3)
+    shift : ndarray, shape (3,)
+        In mm.
+    """
     matrix = np.eye(4)
     matrix[:3, :3], matrix[:3, 3] = linear, shift
     return matrix
 
 
 def moved_points(matrix: np.ndarray, points: np.ndarray) -> np.ndarray:
-    """Points, shape (N, 3), moved by a matrix, shape (4, 4)."""
+    """Points, shape (N, 3), moved by a matrix, shape (4, 4).
+
+    Parameters
+    ----------
+    matrix : ndarray, shape (4, 4)
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     return points @ matrix[:3, :3].T + matrix[:3, 3]
 
 
@@ -60,7 +74,12 @@ def laid_on(
 
 
 def turned_by_degrees(matrix: np.ndarray) -> float:
-    """How far a move turns, degrees; of its linear part only, whatever that scales by."""
+    """How far a move turns, degrees; of its linear part only, whatever that scales by.
+
+    Parameters
+    ----------
+    matrix : ndarray, shape (4, 4)
+    """
     linear = matrix[:3, :3] / np.cbrt(np.linalg.det(matrix[:3, :3]))
     return float(np.degrees(Rotation.from_matrix(linear).magnitude()))
 
@@ -79,14 +98,30 @@ def small_move(six: np.ndarray, about: np.ndarray) -> np.ndarray:
 
 
 def frame_of(first: np.ndarray, second: np.ndarray) -> np.ndarray:
-    """Right-handed axes as columns, shape (3, 3): a unit vector, another made square to it, and the one across."""
+    """Right-handed axes as columns, shape (3, 3): a unit vector, another made square to it, and the one across.
+
+    Parameters
+    ----------
+    first : ndarray, shape (3,)
+        Unit.
+    second : ndarray, shape (3,)
+        In mm.
+    """
     other = second - (second @ first) * first
     other = other / np.linalg.norm(other)
     return np.stack([first, other, np.cross(first, other)], axis=1)
 
 
 def turn_between(way: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, float]:
-    """The least turn that takes one unit vector into another: its matrix, shape (3, 3), and its angle, degrees."""
+    """The least turn that takes one unit vector into another: its matrix, shape (3, 3), and its angle, degrees.
+
+    Parameters
+    ----------
+    way : ndarray, shape (3,)
+        Unit.
+    other : ndarray, shape (3,)
+        Unit.
+    """
     axis = np.cross(way, other)
     size = float(np.linalg.norm(axis))
     angle = float(np.degrees(np.arctan2(size, way @ other)))

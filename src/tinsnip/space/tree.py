@@ -128,7 +128,19 @@ def _arrange(centres, order, leaves, begin, end, whole, state):
 
 @kernel
 def fit_leaf_boxes(vertices, faces, order, boxes, begin, end):
-    """Let the boxes of the leaves begin to end just hold their triangles."""
+    """Let the boxes of the leaves begin to end just hold their triangles.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    order : ndarray of int32, shape (F,)
+        Triangles, leaf by leaf.
+    boxes : ndarray of float32, shape (B, 6)
+        Written.
+    begin, end : int
+    """
     leaves = boxes.shape[0] // 2 + 1
     count = order.shape[0]
     for leaf in range(begin, end):
@@ -184,7 +196,16 @@ def build_tree(vertices: np.ndarray, faces: np.ndarray) -> Tree:
 
 @kernel
 def on_triangle(V, a, b, c, px, py, pz):
-    """Closest point of a triangle, by the region of its plane that the point lies over (Ericson 2005, 5.1.5)."""
+    """Closest point of a triangle, by the region of its plane that the point lies over (Ericson 2005, 5.1.5).
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    a, b, c : int
+        Vertices.
+    px, py, pz : float
+    """
     ax, ay, az = V[a, 0], V[a, 1], V[a, 2]
     bx, by, bz = V[b, 0], V[b, 1], V[b, 2]
     cx, cy, cz = V[c, 0], V[c, 1], V[c, 2]
@@ -237,6 +258,21 @@ def nearest(V, faces, order, boxes, x, y, z, guess, stack, near):
     """Squared distance of one point, the triangle that is closest, and the closest point on it.
 
     A triangle that may be close is a good `guess`; -1 for none. `stack` and `near` are room for 128 nodes.
+
+    Parameters
+    ----------
+    V : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    order : ndarray of int32, shape (F,)
+        Triangles, leaf by leaf.
+    boxes : ndarray of float32, shape (B, 6)
+    x : float
+        Of the point, mm.
+    y, z : float
+    guess : int
+    stack : ndarray of int
+    near : ndarray of float
     """
     return _nearest_within(V, faces, order, boxes, x, y, z, guess, np.inf, stack, near)
 

@@ -106,7 +106,13 @@ def weld_bits(bits: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def weld_exact(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Number the distinct points of a float array, shape (N, 3); see `weld_bits`."""
+    """Number the distinct points of a float array, shape (N, 3); see `weld_bits`.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     points = np.ascontiguousarray(points)
     unsigned = np.uint32 if points.dtype.itemsize == 4 else np.uint64
     return weld_bits(points.view(unsigned).reshape(-1, 3))

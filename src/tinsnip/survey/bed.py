@@ -97,6 +97,10 @@ def beds_of(mesh: Mesh) -> tuple[Bed, ...]:
 
     Planes are voted for by the facings of cells of the surface, area by area (a Hough transform over directions, then
     offsets), and fitted by least squares with Tukey's weights.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     seen = _look(mesh)
     if seen is None:
@@ -113,12 +117,23 @@ def beds_of(mesh: Mesh) -> tuple[Bed, ...]:
 
 
 def triangles_on(mesh: Mesh, bed: Bed) -> np.ndarray:
-    """The triangles that lie on a bed or behind it, bool, shape (F,)."""
+    """The triangles that lie on a bed or behind it, bool, shape (F,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    bed : Bed
+    """
     return (mesh.vertices @ bed.normal - bed.offset <= bed.above)[mesh.faces].all(axis=1)
 
 
 def find_beds(mesh: Mesh) -> list[Finding]:
-    """A finding for each bed or wall, the largest first."""
+    """A finding for each bed or wall, the largest first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     return [
         Finding(
             id=f"B{i}",

@@ -58,6 +58,10 @@ def crossings_of(mesh: Mesh) -> Crossings:
     """Count every crossing and fold of a mesh; exact, see `space.crossings`.
 
     Along an unwelded seam, where open edges have their corners in the same places, these count as common ones.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     if len(mesh.faces) == 0:
         none = np.empty((0, 2), dtype=np.int32)
@@ -136,7 +140,13 @@ def _numbers_after(before: Mesh, after: Mesh) -> np.ndarray:
 
 
 def clusters_of(mesh: Mesh, crossings: Crossings) -> np.ndarray:
-    """The place that each pair belongs to, int, shape (P + Q,): pairs whose triangles touch lie at one place."""
+    """The place that each pair belongs to, int, shape (P + Q,): pairs whose triangles touch lie at one place.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    crossings : Crossings
+    """
     together = crossings.together
     if len(together) == 0:
         return np.zeros(0, dtype=np.int64)
@@ -152,14 +162,26 @@ def clusters_of(mesh: Mesh, crossings: Crossings) -> np.ndarray:
 
 
 def crossing_lines(mesh: Mesh, crossings: Crossings) -> np.ndarray:
-    """Where the surfaces meet: a piece of line for each pair, mm, shape (N, 2, 3); for some, where they are many."""
+    """Where the surfaces meet: a piece of line for each pair, mm, shape (N, 2, 3); for some, where they are many.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    crossings : Crossings
+    """
     together = crossings.together
     some = together[:: max(1, -(-len(together) // _MOST_DRAWN))]
     return meeting_lines(mesh.vertices, mesh.faces, some)
 
 
 def find_crossings(mesh: Mesh, crossings: Crossings) -> list[Finding]:
-    """A finding for each place where the surface crosses itself, the one with most pairs first."""
+    """A finding for each place where the surface crosses itself, the one with most pairs first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    crossings : Crossings
+    """
     label = clusters_of(mesh, crossings)
     if len(label) == 0:
         return []
@@ -189,7 +211,12 @@ def find_crossings(mesh: Mesh, crossings: Crossings) -> list[Finding]:
 
 
 def new_crossings(before: Mesh, after: Mesh) -> np.ndarray:
-    """Pairs of triangles of a mesh made anew that cross or fold where nothing did before, int32, shape (P, 2)."""
+    """Pairs of triangles of a mesh made anew that cross or fold where nothing did before, int32, shape (P, 2).
+
+    Parameters
+    ----------
+    before, after : Mesh
+    """
     if after is before:
         return np.empty((0, 2), dtype=np.int32)
     pairs = crossings_of(after).together
@@ -212,7 +239,16 @@ def _boxes_of(mesh: Mesh, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def vertices_where_met(before: Mesh, after: Mesh, pairs: np.ndarray) -> np.ndarray:
-    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,)."""
+    """Which vertices of a mesh lie where pairs of triangles of another meet; bool, shape (V,).
+
+    Parameters
+    ----------
+    before : Mesh
+        The mesh whose vertices are asked about.
+    after : Mesh
+        The mesh of the pairs.
+    pairs : ndarray of int32, shape (P, 2)
+    """
     at = np.zeros(len(before.vertices), dtype=bool)
     if len(pairs):
         low, high = _boxes_of(after, pairs)

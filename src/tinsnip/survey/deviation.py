@@ -49,7 +49,15 @@ class Deviation(NamedTuple):
 
 
 def spread_points(mesh: Mesh, count: int, seed: int = 0) -> np.ndarray:
-    """Points spread evenly by area over a mesh's surface, and its vertices up to as many again; deterministic."""
+    """Points spread evenly by area over a mesh's surface, and its vertices up to as many again; deterministic.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    count : int
+    seed : int
+        The same gives the same points.
+    """
     spread, _ = spread_by_area(mesh.vertices, mesh.faces, count, seed)
     # every so many corners: each vertex about as often as another, and none that no triangle uses
     corners = mesh.faces.ravel()
@@ -132,7 +140,13 @@ def _middles(vertices, faces, twins, chosen, inside, used, out):
 
 
 def telling_points(mesh: Mesh, triangles: np.ndarray) -> np.ndarray:
-    """All vertices, edge midpoints and centroids of some triangles, shape (N, 3)."""
+    """All vertices, edge midpoints and centroids of some triangles, shape (N, 3).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangles : ndarray of int, shape (K,)
+    """
     out = np.empty((7 * len(triangles), 3))
     used = np.zeros(len(mesh.vertices), dtype=np.bool_)
     inside = np.zeros(len(mesh.faces), dtype=np.bool_)
@@ -325,7 +339,14 @@ def deviation_from_reference(mesh: Mesh, reference: Mesh, progress: Progress, ch
 
 
 def deviation_from_form(mesh: Mesh, form: Form, triangles: np.ndarray) -> FromRaw:
-    """Deviation of a part of a mesh, bool, shape (F,), from the form it should have; infinite elsewhere."""
+    """Deviation of a part of a mesh, bool, shape (F,), from the form it should have; infinite elsewhere.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    form : Form
+    triangles : ndarray of bool, shape (F,)
+    """
     signed = np.full(len(mesh.vertices), np.inf, dtype=np.float32)
     own = np.unique(mesh.faces[triangles])
     signed[own] = off = distances_from(form, mesh.vertices[own])
@@ -337,13 +358,24 @@ def deviation_from_form(mesh: Mesh, form: Form, triangles: np.ndarray) -> FromRa
 
 @remembered
 def vertex_areas(mesh: Mesh) -> np.ndarray:
-    """A third of the area of the triangles round each vertex, mm2, float32, shape (V,)."""
+    """A third of the area of the triangles round each vertex, mm2, float32, shape (V,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     thirds = np.repeat(triangle_areas(mesh.vertices, mesh.faces) / 3.0, 3)
     return np.bincount(mesh.faces.ravel(), thirds, len(mesh.vertices)).astype(np.float32)
 
 
 def share_within(found: FromRaw, tolerance: float) -> float:
     """Share of what was measured that lies within a tolerance, mm, by area; 0 to 1.
+
+    Parameters
+    ----------
+    found : FromRaw
+    tolerance : float
+        In mm.
 
     Examples
     --------
@@ -359,13 +391,30 @@ def share_within(found: FromRaw, tolerance: float) -> float:
 
 
 def triangles_outside(found: FromRaw, tolerance: float) -> np.ndarray:
-    """Triangles of which a corner lies further off than a tolerance, mm; bool, shape (F,)."""
+    """Triangles of which a corner lies further off than a tolerance, mm; bool, shape (F,).
+
+    Parameters
+    ----------
+    found : FromRaw
+    tolerance : float
+        In mm.
+    """
     own = found.signed[: len(found.mesh.vertices)]  # the mesh's own vertices come first
     return (np.isfinite(own) & (np.abs(own) > tolerance))[found.mesh.faces].any(axis=1)
 
 
 def signed_distance(point: np.ndarray, raw: Mesh, frame: np.ndarray, state: np.ndarray) -> float:
-    """Distance of one point, shape (3,), from a raw scan that `frame` has moved, mm; positive outside it."""
+    """Distance of one point, shape (3,), from a raw scan that `frame` has moved, mm; positive outside it.
+
+    Parameters
+    ----------
+    point : ndarray, shape (3,)
+        In mm.
+    raw : Mesh
+    frame : ndarray, shape (4, 4)
+    state : ndarray
+        Progress and cancelling.
+    """
     back = np.linalg.inv(frame)
     points = (point @ back[:3, :3].T + back[:3, 3])[None]
     return float(_signed(points, raw, state)[0] * np.cbrt(abs(np.linalg.det(frame[:3, :3]))))

@@ -13,6 +13,10 @@ def volumes_closed(mesh: Mesh) -> np.ndarray:
 
     Below zero for a shell that faces inward.
 
+    Parameters
+    ----------
+    mesh : Mesh
+
     Examples
     --------
     >>> from tinsnip.demo.meshes import grid_torus

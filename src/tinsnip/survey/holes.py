@@ -98,7 +98,12 @@ class Boundaries(NamedTuple):
 
 @remembered
 def classify_boundaries(mesh: Mesh) -> Boundaries:
-    """Measure every boundary loop, and tell holes from rims."""
+    """Measure every boundary loop, and tell holes from rims.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     loops = mesh.loops
     n = len(loops)
     if n == 0:

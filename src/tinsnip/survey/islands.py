@@ -27,6 +27,10 @@ _CLEAR = 0.1
 def islands_of(mesh: Mesh) -> dict[int, tuple[int, ...]]:
     """The islands in each hole that has some.
 
+    Parameters
+    ----------
+    mesh : Mesh
+
     Returns
     -------
     dict of int to tuple of int
@@ -93,7 +97,12 @@ def _inside(ring: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def shells_that_are_islands(mesh: Mesh) -> np.ndarray:
-    """Which shells are islands, or the second side of a wall, bool, shape (S,)."""
+    """Which shells are islands, or the second side of a wall, bool, shape (S,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     flags = np.zeros(len(mesh.shells), dtype=bool)
     loops = [i for own in islands_of(mesh).values() for i in own]
     boundaries = classify_boundaries(mesh)

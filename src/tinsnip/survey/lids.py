@@ -50,7 +50,12 @@ class Lid(NamedTuple):
 
 @remembered
 def lids_of(mesh: Mesh) -> tuple[Lid, ...]:
-    """The open edges of a mesh whose closing would fill what is plainly a vessel."""
+    """The open edges of a mesh whose closing would fill what is plainly a vessel.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     boundaries = classify_boundaries(mesh)
     corner, found, enclosed = mesh.faces.ravel(), [], None
     for i in np.flatnonzero((boundaries.is_rim | boundaries.is_hole) & (boundaries.mouth < 0)):
@@ -96,7 +101,12 @@ def _depth_below(mesh: Mesh, points: np.ndarray, way: np.ndarray, centre: np.nda
 
 
 def describe_lids(lids: list[Lid]) -> str:
-    """What closing these edges would fill, in one line."""
+    """What closing these edges would fill, in one line.
+
+    Parameters
+    ----------
+    lids : list of Lid
+    """
     fills, others = sum(lid.fills_mm3 for lid in lids), min(lid.else_mm3 for lid in lids)
     times = f", {fills / others:.2g} times all the rest" if others > 0 else ""
     what = "an inner wall ends" if len(lids) == 1 else f"{counted(len(lids), 'inner wall')} end"

@@ -129,7 +129,13 @@ def distance_reading(mesh: Mesh, start: tuple[int, np.ndarray], end: tuple[int, 
 
 
 def straight_reading(start: np.ndarray, end: np.ndarray) -> Reading:
-    """The distance between two places, mm, shape (3,), that lie on two pieces."""
+    """The distance between two places, mm, shape (3,), that lie on two pieces.
+
+    Parameters
+    ----------
+    start, end : ndarray, shape (3,)
+        In mm.
+    """
     straight = float(np.linalg.norm(end - start))
     ends = _places(np.array([start, end]))
     text, values = f"{straight:.3f} mm straight, from piece to piece", {"straight_mm": straight}
@@ -274,7 +280,15 @@ def diameter_reading(mesh: Mesh, chosen: np.ndarray, place: np.ndarray) -> Readi
 
 
 def ring_about(axis: np.ndarray, radius: float) -> np.ndarray:
-    """A ring about the origin, square to a unit axis, back to its beginning; shape (N, 3)."""
+    """A ring about the origin, square to a unit axis, back to its beginning; shape (N, 3).
+
+    Parameters
+    ----------
+    axis : ndarray, shape (3,)
+        Unit.
+    radius : float
+        In mm.
+    """
     u, v = plane_axes(axis)
     angle = np.linspace(0.0, 2 * np.pi, _RING + 1)
     return radius * (np.cos(angle)[:, None] * u + np.sin(angle)[:, None] * v)
@@ -290,6 +304,11 @@ def _rings(mesh: Mesh, chosen: np.ndarray, fit: FittedCylinder) -> tuple[Places,
 
 def circle_reading(points: np.ndarray) -> Reading:
     """The diameter of the circle fitted to an open edge, shape (N, 3).
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
 
     Raises
     ------
@@ -353,6 +372,14 @@ def section_of(mesh: Mesh, normal: np.ndarray, offset: float) -> Section:
 
 def section_reading(mesh: Mesh, normal: np.ndarray, offset: float) -> Reading:
     """Length and area of a section's outline.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    normal : ndarray, shape (3,)
+        Unit.
+    offset : float
+        Of the plane along its normal, mm.
 
     Raises
     ------

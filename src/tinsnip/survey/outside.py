@@ -87,7 +87,14 @@ def find_places_outside(found: FromRaw, allowed: float) -> tuple[list[PlaceOutsi
 
 
 def outside_findings(found: FromRaw, allowed: float) -> list[Finding]:
-    """A finding for each place that `find_places_outside` tells; the last one says how many there are in all."""
+    """A finding for each place that `find_places_outside` tells; the last one says how many there are in all.
+
+    Parameters
+    ----------
+    found : FromRaw
+    allowed : float
+        In mm.
+    """
     places, count = find_places_outside(found, allowed)
     findings = []
     for rank, one in enumerate(places, 1):

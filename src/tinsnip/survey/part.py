@@ -14,7 +14,12 @@ _LINE = 1e-9
 
 
 def no_part(mesh: Mesh) -> str:
-    """Why no solid can come of a mesh, as one line; empty where one may."""
+    """Why no solid can come of a mesh, as one line; empty where one may.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     if len(mesh.faces) == 0:
         return "holds no triangles; export the scan as a mesh, not as points"
     proper = degenerate_triangles(mesh.vertices, mesh.faces) == 0

@@ -21,7 +21,12 @@ _SHARE = 0.04
 
 @remembered
 def ragged_rims(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
-    """Which boundary loops are ragged rims: bool, shape (L,); and how many sharp turns each loop has."""
+    """Which boundary loops are ragged rims: bool, shape (L,); and how many sharp turns each loop has.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     loops = mesh.loops
     if len(loops) == 0:
         return np.zeros(0, dtype=bool), np.zeros(0, dtype=np.int64)
@@ -52,7 +57,12 @@ def _cut_by_a_plane(mesh: Mesh, measured: Boundaries) -> np.ndarray:
 
 
 def find_rags(mesh: Mesh) -> list[Finding]:
-    """A finding for each ragged rim, the one with most sharp turns first."""
+    """A finding for each ragged rim, the one with most sharp turns first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     ragged, turns = ragged_rims(mesh)
     measured, corner = classify_boundaries(mesh), mesh.faces.ravel()
     found = np.flatnonzero(ragged)

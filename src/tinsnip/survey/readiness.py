@@ -106,7 +106,18 @@ def judge(
     wanted_shells: int = 1,
     ends_as: EndsAs = "solid",
 ) -> Readiness:
-    """Judge a mesh as a solid, or a surface, for release, but for its crossings, which take longest to count."""
+    """Judge a mesh as a solid, or a surface, for release, but for its crossings, which take longest to count.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    roles : Roles
+    boundaries : Boundaries
+    tangles : Tangles
+    wanted_shells : int
+    ends_as : EndsAs
+        A solid, or a surface.
+    """
     if len(mesh.faces) == 0:
         return Readiness((Check("not empty", False, "no triangles"),))
     holes = int(boundaries.is_hole.sum())

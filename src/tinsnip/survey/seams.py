@@ -58,7 +58,12 @@ class OpenEdges(NamedTuple):
 
 
 def open_edges_of(mesh: Mesh) -> OpenEdges:
-    """The open edges of a mesh."""
+    """The open edges of a mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     corner = mesh.faces.ravel()
     half = np.flatnonzero(mesh.twins == OPEN)
     a, b = corner[half], corner[half - half % 3 + (half + 1) % 3]
@@ -132,7 +137,12 @@ class Seams(NamedTuple):
 
 @remembered
 def seams_of(mesh: Mesh) -> Seams:
-    """Look for seams; the tolerance is taken from the gaps that there are."""
+    """Look for seams; the tolerance is taken from the gaps that there are.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     edges = open_edges_of(mesh)
     nothing = np.empty(0, dtype=np.int64)
     none = Seams(0.0, nothing, np.empty(0), edges, (nothing, nothing, np.empty(0), np.empty(0)))
@@ -196,7 +206,12 @@ def _across(mesh: Mesh, edges: OpenEdges, found: tuple[np.ndarray, ...]) -> tupl
 
 
 def shells_that_touch(mesh: Mesh) -> int:
-    """How many shells have a good part of their open edges along seams."""
+    """How many shells have a good part of their open edges along seams.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     seams, label = seams_of(mesh), mesh.shells.label
     along = np.bincount(label[seams.edges // 3], minlength=len(mesh.shells))
     every = np.bincount(label[seams.lines.half // 3], minlength=len(mesh.shells))
@@ -204,7 +219,12 @@ def shells_that_touch(mesh: Mesh) -> int:
 
 
 def find_seams(mesh: Mesh) -> list[Finding]:
-    """One finding for all that is to be welded, where there is anything."""
+    """One finding for all that is to be welded, where there is anything.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     seams = seams_of(mesh)
     if len(seams.edges) == 0:
         return []

@@ -54,7 +54,12 @@ def _pointed(vertices, faces, legs, count):
 
 @remembered
 def spikes_of(mesh: Mesh) -> Spikes:
-    """Look for spikes, the highest first; ends of open edges are none."""
+    """Look for spikes, the highest first; ends of open edges are none.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     count = np.zeros(len(mesh.vertices), dtype=np.uint8)
     _pointed(mesh.vertices, mesh.faces, _LEGS, count)
     some = count >= 3
@@ -81,7 +86,12 @@ def spikes_of(mesh: Mesh) -> Spikes:
 
 
 def find_spikes(mesh: Mesh) -> list[Finding]:
-    """One finding for all spikes, where there are any."""
+    """One finding for all spikes, where there are any.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     spikes = spikes_of(mesh)
     if len(spikes.vertices) == 0:
         return []

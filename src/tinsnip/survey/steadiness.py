@@ -39,7 +39,12 @@ class Steadiness(NamedTuple):
 
 
 def centre_of_mass(mesh: Mesh) -> np.ndarray:
-    """Centre of mass of a closed solid of one material, mm, shape (3,): a sum over tetrahedra from its middle."""
+    """Centre of mass of a closed solid of one material, mm, shape (3,): a sum over tetrahedra from its middle.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     middle = mesh.box.mean(axis=0)
     a, b, c = (mesh.vertices[mesh.faces[:, k]] - middle for k in range(3))
     volume = (a * face_vectors(mesh.vertices, mesh.faces)).sum(axis=1)

@@ -88,6 +88,10 @@ def shell_roles(mesh: Mesh) -> Roles:
     a fraction of an edge. A stray is a chunk when it has more than
     `CHUNK_SHARE` of the main shell's area, when it crosses or touches that or lies along its open edges, or when
     all strays together are more than `CRUMBS_SHARE` of the area; else a crumb.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     shells = mesh.shells
     n = len(shells)
@@ -117,7 +121,12 @@ def shell_roles(mesh: Mesh) -> Roles:
 
 
 def with_voids_meant(mesh: Mesh) -> Mesh:
-    """The mesh with its voids taken as meant; the very mesh where it has none."""
+    """The mesh with its voids taken as meant; the very mesh where it has none.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     void = shell_roles(mesh).void
     if not void.any():
         return mesh
@@ -269,7 +278,13 @@ def _share_along(mesh: Mesh, shells: np.ndarray, others: np.ndarray) -> tuple[np
 
 
 def describe_chunks(mesh: Mesh, roles: Roles) -> str:
-    """What a mesh's chunks might be, in one line: how many, their share of the area, and the question they raise."""
+    """What a mesh's chunks might be, in one line: how many, their share of the area, and the question they raise.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    roles : Roles
+    """
     shells = mesh.shells
     asked = roles.chunk.copy()
     number = int(asked.sum())
@@ -312,7 +327,13 @@ def _any_meet(mesh: Mesh, chosen: np.ndarray) -> bool:
 
 
 def find_strays(mesh: Mesh, roles: Roles) -> list[Finding]:
-    """Findings for every shell that is not the part, largest first."""
+    """Findings for every shell that is not the part, largest first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    roles : Roles
+    """
     shells = mesh.shells
     findings = []
     kinds = {

@@ -80,13 +80,22 @@ def noise_of(mesh: Mesh) -> float:
     """The noise of a scan: how far its vertices lie off the surface as it runs on, as a standard deviation, mm.
 
     By the median, so that edges and spikes do not count; what is smaller than some edges and meant counts as noise.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     return surface_of(mesh).noise if is_known(mesh, surface_of) else _evened_out(mesh)[2]
 
 
 @remembered
 def surface_of(mesh: Mesh) -> Surface:
-    """A mesh made ready to be laid on another, or another on it; of one without area it has no points."""
+    """A mesh made ready to be laid on another, or another on it; of one without area it has no points.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     faces = mesh.faces
     vertices, normals, noise = _evened_out(mesh)
     spare = np.empty_like(normals)
@@ -110,7 +119,12 @@ def surface_of(mesh: Mesh) -> Surface:
 
 @remembered
 def surface_without_bed(mesh: Mesh) -> Surface:
-    """As `surface_of`, but nothing of it is laid on the bed that the scan stands on, which is no part of the thing."""
+    """As `surface_of`, but nothing of it is laid on the bed that the scan stands on, which is no part of the thing.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     surface = surface_of(mesh)
     beds = beds_of(mesh)
     if not beds or not len(surface.points):

@@ -53,7 +53,14 @@ def _degenerate(vertices, faces, limit, flags):
 
 
 def degenerate_triangles(vertices: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Flags, uint8, shape (F,): 2 for a repeated index, 1 for no height, 0 for a proper triangle."""
+    """Flags, uint8, shape (F,): 2 for a repeated index, 1 for no height, 0 for a proper triangle.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    """
     flags = np.zeros(len(faces), dtype=np.uint8)
     _degenerate(vertices, faces, DEGENERATE_HEIGHT, flags)
     return flags
@@ -69,7 +76,12 @@ def _sorted_rows(faces, out):
 
 
 def doubled_triangles(faces: np.ndarray) -> np.ndarray:
-    """Triangles over the same three vertices as an earlier one, whichever way round, bool, shape (F,)."""
+    """Triangles over the same three vertices as an earlier one, whichever way round, bool, shape (F,).
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    """
     rows = np.empty((len(faces), 3), dtype=np.uint32)
     _sorted_rows(faces, rows)
     check_here()
@@ -98,7 +110,14 @@ def _mark_idle(faces, twins, mark):
 
 
 def idle_at_seams(faces: np.ndarray, twins: np.ndarray) -> np.ndarray:
-    """Triangles that repeat an index, and doubles of ones with an edge that is open without them; numbers, rising."""
+    """Triangles that repeat an index, and doubles of ones with an edge that is open without them; numbers, rising.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    """
     mark = np.zeros(len(faces), dtype=np.bool_)
     _mark_idle(faces, twins, mark)
     return np.flatnonzero(mark)
@@ -136,7 +155,12 @@ def pinches_of(mesh: Mesh) -> np.ndarray:
 
 @remembered
 def tangles_of(mesh: Mesh) -> Tangles:
-    """Count and place every tangle of a mesh."""
+    """Count and place every tangle of a mesh.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     vertices, faces, twins = mesh.vertices, mesh.faces, mesh.twins
     corner = faces.ravel()
     places = {}
@@ -176,7 +200,13 @@ def tangles_of(mesh: Mesh) -> Tangles:
 
 
 def find_tangles(mesh: Mesh, tangles: Tangles) -> list[Finding]:
-    """One finding for each sort of tangle there is."""
+    """One finding for each sort of tangle there is.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    tangles : Tangles
+    """
     return [
         Finding(
             id=f"T{i}",

@@ -85,7 +85,14 @@ def _common(found: np.ndarray) -> np.ndarray:
 
 
 def thin_places(mesh: Mesh, minimum: float) -> tuple[np.ndarray, int]:
-    """Where walls are thinner than a minimum, mm: for each triangle the number of its place, or -1, and how many."""
+    """Where walls are thinner than a minimum, mm: for each triangle the number of its place, or -1, and how many.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    minimum : float
+        In mm.
+    """
     thin = walls_of(mesh) < minimum
     own = np.flatnonzero(thin[mesh.faces].sum(axis=1) >= 2)
     number = np.full(len(mesh.faces), -1, dtype=np.int64)
@@ -99,7 +106,14 @@ def thin_places(mesh: Mesh, minimum: float) -> tuple[np.ndarray, int]:
 
 
 def find_thin_walls(mesh: Mesh, minimum: float) -> list[Finding]:
-    """A finding for each place where the wall is thinner than a minimum, mm; the widest first."""
+    """A finding for each place where the wall is thinner than a minimum, mm; the widest first.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    minimum : float
+        In mm.
+    """
     number, count = thin_places(mesh, minimum)
     if count == 0:
         return []

@@ -53,7 +53,16 @@ class Forecast(NamedTuple):
 
 
 def forecast(mesh: Mesh, deviation_mm: float | None = None, wall_mm: float | None = None) -> Forecast:
-    """What a recast with these settings would make, before it runs."""
+    """What a recast with these settings would make, before it runs.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    deviation_mm : float, optional
+        Allowed deviation.
+    wall_mm : float, optional
+        Thickness that sheets are given.
+    """
     step = _step(mesh, deviation_mm, wall_mm)
     triangles = int(_FOR_EACH_CELL * mesh.area / step**2)
     work = triangles + len(mesh.faces)
@@ -61,7 +70,12 @@ def forecast(mesh: Mesh, deviation_mm: float | None = None, wall_mm: float | Non
 
 
 def propose_recast(mesh: Mesh) -> tuple[str, float]:
-    """What a recast with common settings would change and cost, in words, and the deviation it would allow, mm."""
+    """What a recast with common settings would change and cost, in words, and the deviation it would allow, mm.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     plan = forecast(mesh)
     deviation = plan.step / _STEPS_FOR_DEVIATION
     told = (

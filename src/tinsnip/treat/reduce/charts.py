@@ -51,6 +51,11 @@ def corners_kept(mesh: Mesh, level: Level) -> np.ndarray | None:
     A corner stands at a vertex of the old mesh, and its triangle comes from one that belongs to some chart: it takes
     that vertex's value in that chart. Where the chart does not reach there, it takes that of the nearest corner of the
     triangle it comes from.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    level : Level
     """
     texture = mesh.attributes.get("texture")
     if texture is None or texture.domain is not Domain.CORNER:
@@ -81,6 +86,12 @@ def places_followed(mesh: Mesh, level: Level, reduced: Mesh) -> Mesh:
 
     A vertex that a collapse put elsewhere lies over another place of the texture than the one it came from; where the
     old surface is of another chart there, the corner keeps what it had.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    level : Level
+    reduced : Mesh
     """
     texture = mesh.attributes.get("texture")
     if texture is None or texture.domain is not Domain.CORNER or "texture" not in reduced.attributes:

@@ -29,7 +29,14 @@ def _add_plane(Q, v, nx, ny, nz, d, w):
 
 @kernel
 def colour_step(colours, a, b):
-    """Difference of two vertices' colours, squared; 0 to 1."""
+    """Difference of two vertices' colours, squared; 0 to 1.
+
+    Parameters
+    ----------
+    colours : ndarray of uint8, shape (V, 3) or (0, 3)
+    a, b : int
+        Vertices.
+    """
     step = 0.0
     for i in range(3):
         step += (np.float64(colours[a, i]) - np.float64(colours[b, i])) ** 2
@@ -52,7 +59,27 @@ def _add_wall(P, Q, v, w, nx, ny, nz, weight):
 
 @kernel
 def gather_quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_of, state):
-    """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim)."""
+    """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim).
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    rim_weight : float
+        Of planes through open edges.
+    colour_weight : float
+        Of edges of colour.
+    colours : ndarray of uint8, shape (V, 3) or (0, 3)
+    Q : ndarray, shape (V, 10)
+        Written.
+    out_of : ndarray of int32, shape (V,)
+        Written.
+    state : ndarray
+        Progress and cancelling.
+    """
     for f in range(faces.shape[0]):
         if f % 65536 == 0 and state[0]:
             return
@@ -89,6 +116,21 @@ def best_place(P, Q, a, b, rim_a, rim_b, evenness, colours):
 
     The quadric's minimum, drawn a little towards the edge's middle so that it is always defined; a rim
     vertex is not drawn off its rim by one inside.
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    Q : ndarray, shape (V, 10)
+    a, b : int
+        Vertices.
+    rim_a : bool
+        Whether a lies on an open edge.
+    rim_b : bool
+        Whether b does.
+    evenness : float
+        By how much long edges cost more.
+    colours : ndarray of uint8, shape (V, 3) or (0, 3)
     """
     q0, q1, q2, q3 = Q[a, 0] + Q[b, 0], Q[a, 1] + Q[b, 1], Q[a, 2] + Q[b, 2], Q[a, 3] + Q[b, 3]
     q4, q5, q6 = Q[a, 4] + Q[b, 4], Q[a, 5] + Q[b, 5], Q[a, 6] + Q[b, 6]

@@ -54,13 +54,23 @@ class Sheets(NamedTuple):
 
 
 def is_clean(mesh: Mesh) -> bool:
-    """Whether a mesh is manifold and turned one way, so that it need not be cut."""
+    """Whether a mesh is manifold and turned one way, so that it need not be cut.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     fans = fans_of(mesh.faces, mesh.twins, len(mesh.vertices))
     return bool((mesh.twins >= OPEN).all() and not mesh.edges.flipped and (fans == 1).all())
 
 
 def as_sheets(mesh: Mesh) -> Sheets:
-    """A mesh as it is where it is clean, and cut into sheets where it is not."""
+    """A mesh as it is where it is clean, and cut into sheets where it is not.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     if not is_clean(mesh):
         return cut_into_sheets(mesh)
     every = (np.arange(len(rows), dtype=np.int32) for rows in (mesh.vertices, mesh.faces))

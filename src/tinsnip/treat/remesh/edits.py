@@ -51,7 +51,24 @@ def _has_longer(P, faces, kind, f, length2):
 
 @kernel
 def count_long(P, faces, twins, kind, size, n_f, share):
-    """How many edges are longer than a share of what is wanted there."""
+    """How many edges are longer than a share of what is wanted there.
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    kind : ndarray of uint8, shape (3 F,)
+        `PLAIN`, `CREASE` or `LOCKED`, of the edge of each half-edge.
+    size : ndarray, shape (V,)
+        Length wanted at each vertex, mm.
+    n_f : int
+        Triangles in use.
+    share : float
+        Of that length.
+    """
     n = 0
     for h in range(3 * n_f):
         if kind[h] == LOCKED or (twins[h] >= 0 and twins[h] < h):
@@ -72,6 +89,41 @@ def split_long(
 
     There must be room for a vertex and two triangles for each edge; they follow the others. Triangles with labels of
     `held_from` or more are only cut along what is divided at their border.
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    kind : ndarray of uint8, shape (3 F,)
+        `PLAIN`, `CREASE` or `LOCKED`, of the edge of each half-edge.
+    out_of : ndarray of int32, shape (V,)
+        A half-edge out of each vertex.
+    standing : ndarray of uint8, shape (V,)
+        `FREE`, `LINE`, `CORNER` or `FIXED`.
+    size : ndarray, shape (V,)
+        Length wanted at each vertex, mm.
+    near : ndarray of int32, shape (V,)
+        The triangle of the old surface next to each vertex.
+    origin : ndarray of int32, shape (V,)
+        The old vertex that each is; -1 for one that is new.
+    label : ndarray of int32, shape (F,)
+        The area that each triangle belongs to.
+    n_v : int
+        Vertices in use.
+    n_f : int
+        Triangles in use.
+    share : float
+        Of that length.
+    held_from : int
+    touched : ndarray of bool, shape (F,)
+        Written.
+    counter : ndarray of int
+        Written: how many were done.
+    state : ndarray
+        Progress and cancelling.
     """
     old = n_v
     for h in range(3 * n_f):
@@ -287,7 +339,38 @@ def _collapse(h, x, y, z, wanted, longest, P, faces, twins, kind, out_of, standi
 
 @kernel
 def collapse_short(P, faces, twins, kind, out_of, standing, size, near, origin, stamp, n_f, share, counter, state):
-    """Run together every edge that is shorter than a share of what is wanted there, where that is sound; how many."""
+    """Run together every edge that is shorter than a share of what is wanted there, where that is sound; how many.
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    kind : ndarray of uint8, shape (3 F,)
+        `PLAIN`, `CREASE` or `LOCKED`, of the edge of each half-edge.
+    out_of : ndarray of int32, shape (V,)
+        A half-edge out of each vertex.
+    standing : ndarray of uint8, shape (V,)
+        `FREE`, `LINE`, `CORNER` or `FIXED`.
+    size : ndarray, shape (V,)
+        Length wanted at each vertex, mm.
+    near : ndarray of int32, shape (V,)
+        The triangle of the old surface next to each vertex.
+    origin : ndarray of int32, shape (V,)
+        The old vertex that each is; -1 for one that is new.
+    stamp : ndarray of int64, shape (V,)
+        Marks so far.
+    n_f : int
+        Triangles in use.
+    share : float
+        Of that length.
+    counter : ndarray of int
+        Written: how many were done.
+    state : ndarray
+        Progress and cancelling.
+    """
     done = 0
     for h in range(3 * n_f):
         f, k = h // 3, h % 3
@@ -362,6 +445,30 @@ def flip_edges(P, faces, twins, kind, out_of, standing, valence, wanted, touched
     up to less than a half turn; how many.
 
     Only edges of triangles that are touched have their turn; so are those that are flipped.
+
+    Parameters
+    ----------
+    P : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    kind : ndarray of uint8, shape (3 F,)
+        `PLAIN`, `CREASE` or `LOCKED`, of the edge of each half-edge.
+    out_of : ndarray of int32, shape (V,)
+        A half-edge out of each vertex.
+    standing : ndarray of uint8, shape (V,)
+        `FREE`, `LINE`, `CORNER` or `FIXED`.
+    valence : ndarray of int32, shape (V,)
+        Edges at each vertex.
+    wanted : ndarray of int32, shape (V,)
+    touched : ndarray of bool, shape (F,)
+        Written.
+    n_f : int
+        Triangles in use.
+    by_angle : bool
+    state : ndarray
+        Progress and cancelling.
     """
     done = 0
     for h in range(3 * n_f):

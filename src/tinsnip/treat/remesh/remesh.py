@@ -49,7 +49,14 @@ _INWARD = (1e-3, 0.05, 0.25)
 
 
 def forecast_triangles(mesh: Mesh, edge: float) -> int:
-    """About how many triangles a mesh has with edges of a length, mm."""
+    """About how many triangles a mesh has with edges of a length, mm.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    edge : float
+        In mm.
+    """
     return round(_FOR_EACH_SQUARE * mesh.area / edge**2)
 
 

@@ -17,7 +17,16 @@ _SWEEPS = 6
 
 
 def graded(vertices: np.ndarray, faces: np.ndarray, size: np.ndarray) -> np.ndarray:
-    """Wanted lengths, shape (V,), made shorter where those next to them are much shorter."""
+    """Wanted lengths, shape (V,), made shorter where those next to them are much shorter.
+
+    Parameters
+    ----------
+    vertices : ndarray, shape (V, 3)
+        In mm.
+    faces : ndarray of int32, shape (F, 3)
+    size : ndarray, shape (V,)
+        In mm.
+    """
     size = size.copy()
     for _ in range(_SWEEPS):
         for k in range(3):

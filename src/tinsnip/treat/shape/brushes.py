@@ -92,7 +92,16 @@ class Under(NamedTuple):
 
 
 def under(working: Working, near: np.ndarray, share: np.ndarray) -> Under:
-    """What lies under a brush, from the vertices that may move and how much it reaches each."""
+    """What lies under a brush, from the vertices that may move and how much it reaches each.
+
+    Parameters
+    ----------
+    working : Working
+    near : ndarray of int, shape (K,)
+        Vertices.
+    share : ndarray, shape (K,)
+        0 to 1.
+    """
     round_them = working.before.faces[working.triangles_at(near)]
     own, faces = np.unique(round_them, return_inverse=True)
     at = np.searchsorted(own, near)

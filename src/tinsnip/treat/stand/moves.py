@@ -34,6 +34,12 @@ _EXACT = {0: (1.0, 0.0), 90: (0.0, 1.0), 180: (-1.0, 0.0), 270: (0.0, -1.0)}
 def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
     """Matrix of a turn about an axis (Rodrigues); quarter turns are exact.
 
+    Parameters
+    ----------
+    axis : ndarray, shape (3,)
+        Unit.
+    degrees : float
+
     Raises
     ------
     BadInput
@@ -49,7 +55,16 @@ def rotation(axis: np.ndarray, degrees: float) -> np.ndarray:
 
 
 def moved_outcome(mesh: Mesh, linear: np.ndarray, shift: np.ndarray, text: str) -> Outcome:
-    """The outcome of ``x -> linear x + shift``, with its 4x4 matrix."""
+    """The outcome of ``x -> linear x + shift``, with its 4x4 matrix.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    linear : ndarray, shape (3, 3)
+    shift : ndarray, shape (3,)
+        In mm.
+    text : str
+    """
     matrix = matrix_of(linear, shift)
     if np.array_equal(matrix, np.eye(4)):
         return Outcome(mesh, "Nothing to move", Account(matrix=matrix))
@@ -104,7 +119,15 @@ class LayFlat(Treatment):
 
 
 def flat_facing(mesh: Mesh, triangle: int, within_degrees: float = 8.0) -> np.ndarray:
-    """Mean outward normal of the flat round a triangle, unit, shape (3,)."""
+    """Mean outward normal of the flat round a triangle, unit, shape (3,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    triangle : int
+        Its number.
+    within_degrees : float
+    """
     total = face_vectors(mesh.vertices, mesh.faces[flat_round(mesh, triangle, within_degrees)]).sum(axis=0)
     size = float(np.linalg.norm(total))
     return total / size if size > 0 else facing_round(mesh, triangle)

@@ -185,7 +185,15 @@ def _span(kind, p, q, in_p, in_q, size, t, key):
 
 @kernel
 def lowest_half(twins, h):
-    """The lowest half-edge of an edge."""
+    """The lowest half-edge of an edge.
+
+    Parameters
+    ----------
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    h : int
+        A half-edge.
+    """
     t = twins[h]
     if t >= 0:
         return min(h, t)
@@ -200,7 +208,17 @@ def lowest_half(twins, h):
 
 @kernel
 def tell_others(twins, h, first, count):
-    """Let all half-edges of an edge name the same crossings as one does."""
+    """Let all half-edges of an edge name the same crossings as one does.
+
+    Parameters
+    ----------
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    h : int
+        A half-edge.
+    first, count : ndarray of int32, shape (3 F,)
+        Written.
+    """
     t = twins[h]
     if t >= 0:
         first[t], count[t] = first[h], count[h]
@@ -527,7 +545,14 @@ def _with_room(
 
 
 def inside_of(cutter: Cutter, points: np.ndarray) -> np.ndarray:
-    """Which points, shape (N, 3), lie within a body, bool."""
+    """Which points, shape (N, 3), lie within a body, bool.
+
+    Parameters
+    ----------
+    cutter : Cutter
+    points : ndarray, shape (N, 3)
+        In mm.
+    """
     own, inside = np.ascontiguousarray(cutter.to_own(points)), np.zeros(len(points), dtype=np.bool_)
     if cutter.kind == OUTLINE:
         inside = inside_outline(own[:, :2], cutter.corners)

@@ -17,6 +17,13 @@ Point = tuple[Number, Number, Number]
 def frame_along(axis: Point, across: Point | None, what: str) -> np.ndarray:
     """A right-handed frame, shape (3, 3), whose third row lies along an axis, and the first as near `across` as may be.
 
+    Parameters
+    ----------
+    axis : (float, float, float)
+    across : (float, float, float), optional
+    what : str
+        What it is the axis of, for what is said.
+
     Raises
     ------
     BadInput

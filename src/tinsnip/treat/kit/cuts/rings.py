@@ -17,6 +17,11 @@ def chains_on_plane(mesh: Mesh, on_plane: np.ndarray) -> tuple[list[np.ndarray],
 
     Where a scan hole crosses the plane the chain ends; such ends are bridged, each to the nearest free start.
 
+    Parameters
+    ----------
+    mesh : Mesh
+    on_plane : ndarray of bool, shape (V,)
+
     Returns
     -------
     rings : list of ndarray of int
@@ -63,6 +68,10 @@ def chains_on_plane(mesh: Mesh, on_plane: np.ndarray) -> tuple[list[np.ndarray],
 
 def unit_normal(normal: tuple[float, float, float]) -> np.ndarray:
     """A plane's normal at unit length.
+
+    Parameters
+    ----------
+    normal : (float, float, float)
 
     Raises
     ------

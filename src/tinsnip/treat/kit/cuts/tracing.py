@@ -146,6 +146,12 @@ def _spread(faces, twins, stopped, side, stack, size):
 def divide_along(mesh: Mesh, loop: Loop, progress: Progress) -> Division:
     """Divide a mesh along a closed line; what lies left of it is the inside.
 
+    Parameters
+    ----------
+    mesh : Mesh
+    loop : Loop
+    progress : Progress
+
     Raises
     ------
     BadInput

@@ -12,6 +12,10 @@ __all__ = ["clear_loops"]
 def clear_loops(mesh: Mesh) -> np.ndarray:
     """Whether each boundary can be closed as if the mesh were sound.
 
+    Parameters
+    ----------
+    mesh : Mesh
+
     Returns
     -------
     ndarray of bool, shape (L,)

@@ -21,6 +21,12 @@ class EdgePlace(NamedTuple):
 def place_on_edge(mesh: Mesh, point: tuple[float, float, float]) -> EdgePlace:
     """The vertex of an open edge that is nearest to a point.
 
+    Parameters
+    ----------
+    mesh : Mesh
+    point : (float, float, float)
+        In mm.
+
     Raises
     ------
     BadInput
@@ -35,13 +41,26 @@ def place_on_edge(mesh: Mesh, point: tuple[float, float, float]) -> EdgePlace:
 
 
 def arc_round(mesh: Mesh, place: EdgePlace, edges: int) -> np.ndarray:
-    """The open half-edges of so many edges round a place, in their own order."""
+    """The open half-edges of so many edges round a place, in their own order.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    place : EdgePlace
+    edges : int
+        How many.
+    """
     half = mesh.loops.loop(place.loop)
     return half[(place.number - edges // 2 + np.arange(edges)) % len(half)]
 
 
 def arc_between(mesh: Mesh, one: EdgePlace, other: EdgePlace) -> np.ndarray:
     """The open half-edges between two places of one edge, the shorter way round, in their own order.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    one, other : EdgePlace
 
     Raises
     ------

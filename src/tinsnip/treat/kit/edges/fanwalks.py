@@ -7,7 +7,20 @@ __all__ = ["open_side", "shared_neighbours", "stamp_neighbours", "ways_out"]
 
 @kernel
 def stamp_neighbours(faces, twins, start, stamp, mark):
-    """Stamp the neighbours of a vertex; returns how many."""
+    """Stamp the neighbours of a vertex; returns how many.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    start : int
+        A half-edge out of the vertex; the open one on a rim.
+    stamp : ndarray of int32, shape (V,)
+        Marks so far.
+    mark : int
+        One that is not used yet.
+    """
     n = 0
     h = start
     while True:
@@ -26,7 +39,20 @@ def stamp_neighbours(faces, twins, start, stamp, mark):
 
 @kernel
 def shared_neighbours(faces, twins, start, stamp, mark):
-    """How many neighbours of a vertex are stamped, and how many it has."""
+    """How many neighbours of a vertex are stamped, and how many it has.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    start : int
+        A half-edge out of the vertex; the open one on a rim.
+    stamp : ndarray of int32, shape (V,)
+        Marks so far.
+    mark : int
+        One that is not used yet.
+    """
     n = 0
     common = 0
     h = start
@@ -46,7 +72,15 @@ def shared_neighbours(faces, twins, start, stamp, mark):
 
 @kernel
 def open_side(twins, h):
-    """Turn clockwise about the start of h to its open half-edge; h itself where the fan is closed."""
+    """Turn clockwise about the start of h to its open half-edge; h itself where the fan is closed.
+
+    Parameters
+    ----------
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    h : int
+        A half-edge.
+    """
     i = h
     while True:
         t = twins[i]
@@ -59,7 +93,16 @@ def open_side(twins, h):
 
 @kernel
 def ways_out(faces, twins, out):
-    """A half-edge out of each vertex: the open one wherever there is one; -1 where no triangle is."""
+    """A half-edge out of each vertex: the open one wherever there is one; -1 where no triangle is.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,)
+        The half-edge across from each; below zero where there is none.
+    out : ndarray of int32, shape (V,)
+        Written.
+    """
     out[:] = -1
     for h in range(twins.shape[0]):
         v = faces[h // 3, h % 3]

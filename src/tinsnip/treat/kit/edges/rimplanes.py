@@ -18,12 +18,28 @@ _MOST_FEET = 50
 
 
 def height_along(points: np.ndarray, normal: np.ndarray) -> float:
-    """How far points, shape (N, 3), reach along a unit normal, mm."""
+    """How far points, shape (N, 3), reach along a unit normal, mm.
+
+    Parameters
+    ----------
+    points : ndarray, shape (N, 3)
+        In mm.
+    normal : ndarray, shape (3,)
+        Unit.
+    """
     return float(np.ptp(points @ normal))
 
 
 def base_facing(vector_area: np.ndarray, is_level: bool = True) -> np.ndarray:
-    """The way the base of a rim faces, unit, by the rim's vector area; straight down where it is nearly so."""
+    """The way the base of a rim faces, unit, by the rim's vector area; straight down where it is nearly so.
+
+    Parameters
+    ----------
+    vector_area : ndarray, shape (3,)
+        In mm2.
+    is_level : bool
+        Whether bases that are nearly level are to be level.
+    """
     size = float(np.linalg.norm(vector_area))
     outward = -vector_area / size if size > 0 else np.array([0.0, 0.0, -1.0])
     return np.array([0.0, 0.0, -1.0]) if is_level and -outward[2] > _UPRIGHT else outward
@@ -35,6 +51,13 @@ def rims_by_plane(
     """Group rims of one cut, the widest first; each group with the outward normal of its base.
 
     A flat rim takes the rims in its very plane along, a ragged one those of its shell within its own roughness.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    rings : dict of int to ndarray of int
+        Vertices of each loop, in order.
+    boundaries : Boundaries
     """
     left = sorted(rings, key=lambda i: -boundaries.span[i])
     groups = []
@@ -63,6 +86,10 @@ def with_feet_closed(mesh: Mesh) -> Mesh:
     """A mesh whose open feet are closed onto planes, however it is tangled elsewhere; what is new comes last.
 
     It bounds what the part encloses, and need be no sound surface. Edges of sheets stay open.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     measured = classify_boundaries(mesh)
     rims = np.flatnonzero(measured.is_rim & (measured.facing < SHEET_LIKE))

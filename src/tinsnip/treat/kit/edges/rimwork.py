@@ -388,7 +388,18 @@ def _across(o: np.ndarray, p: np.ndarray, q: np.ndarray) -> tuple[float, float, 
 
 @kernel
 def next_row(faces, front, reached, fresh, ahead):
-    """One row of triangles more: those not reached yet with a corner in front; and the vertices they lead to."""
+    """One row of triangles more: those not reached yet with a corner in front; and the vertices they lead to.
+
+    Parameters
+    ----------
+    faces : ndarray of int32, shape (F, 3)
+    front : ndarray of bool, shape (V,)
+    reached : ndarray of bool, shape (F,)
+    fresh : ndarray of bool, shape (F,)
+        Written: the triangles of the row.
+    ahead : ndarray of bool, shape (V,)
+        Written.
+    """
     for f in range(faces.shape[0]):
         if reached[f]:
             continue

@@ -15,6 +15,11 @@ def join_needles_and_flip_caps(mesh: Mesh, flat: np.ndarray | None = None) -> Me
 
     A needle's two near vertices become one; a cap's vertex on its longest edge is given to the triangle
     across; a cap on the boundary just goes.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    flat : ndarray of bool, shape (F,), optional
     """
     if flat is None:
         flat = degenerate_triangles(mesh.vertices, mesh.faces) == 1

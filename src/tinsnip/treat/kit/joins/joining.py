@@ -112,7 +112,12 @@ def _combined(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Co
 
 
 def why_no_solid(mesh: Mesh) -> str:
-    """Why a mesh is no valid solid that could be joined or cut; nothing where it is one."""
+    """Why a mesh is no valid solid that could be joined or cut; nothing where it is one.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     edges = mesh.edges
     if len(mesh.faces) == 0:
         return "it is empty"
@@ -129,6 +134,11 @@ def why_no_solid(mesh: Mesh) -> str:
 
 def two_combined(first: Mesh, second: Mesh, how: How) -> tuple[Combined, list[str]]:
     """Two valid solids joined, the second cut from the first, or what they have in common.
+
+    Parameters
+    ----------
+    first, second : Mesh
+    how : How
 
     Returns
     -------
@@ -298,6 +308,12 @@ def _refuse_what_is_no_solid(mesh: Mesh, result: Mesh, fresh: np.ndarray, own: n
 def combined_or_nudged(mesh: Mesh, first: np.ndarray, second: np.ndarray, how: How) -> Combined:
     """Join two lots of closed shells, cut one from the other, or keep what is common; where that is not clear, with the
     second moved by next to nothing.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    first, second : ndarray of bool, shape (F,)
+    how : How
 
     Returns
     -------

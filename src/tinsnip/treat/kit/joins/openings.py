@@ -42,7 +42,16 @@ class Openings(NamedTuple):
 
 
 def rows_about(mesh: Mesh, seeds: np.ndarray, count: int) -> np.ndarray:
-    """Some triangles and as many rows round them, bool, shape (F,)."""
+    """Some triangles and as many rows round them, bool, shape (F,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    seeds : ndarray of int, shape (K,)
+        Triangles.
+    count : int
+        Rows.
+    """
     own = seeds
     for _ in range(count):
         at = np.zeros(len(mesh.vertices), dtype=bool)
@@ -52,7 +61,13 @@ def rows_about(mesh: Mesh, seeds: np.ndarray, count: int) -> np.ndarray:
 
 
 def taken_out(mesh: Mesh, chosen: np.ndarray) -> Openings:
-    """Take triangles out, bool, shape (F,), with what would hang by a corner or be cut off as a scrap then."""
+    """Take triangles out, bool, shape (F,), with what would hang by a corner or be cut off as a scrap then.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    chosen : ndarray of bool, shape (F,)
+    """
     chosen = chosen.copy()
     was_pinched = fans_of(mesh.faces, mesh.twins, len(mesh.vertices)) > 1
     for _ in range(20):
@@ -106,6 +121,13 @@ def _parts_of(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
 
 
 def joined(links: np.ndarray, count: int) -> np.ndarray:
-    """The lot that each of some things belongs to, int, by pairs of them that belong together, shape (L, 2)."""
+    """The lot that each of some things belongs to, int, by pairs of them that belong together, shape (L, 2).
+
+    Parameters
+    ----------
+    links : ndarray of int, shape (L, 2)
+    count : int
+        Things.
+    """
     graph = coo_matrix((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(count, count))
     return connected_components(graph, directed=False)[1]

@@ -19,6 +19,10 @@ def put_together(meshes: Sequence[Mesh]) -> tuple[Mesh, list[str]]:
 
     Colours come along where any mesh has them, grey where one has none. Numbers of groups and materials count through;
     what else not all of them have is left out.
+
+    Parameters
+    ----------
+    meshes : sequence of Mesh
     """
     if sum(3 * len(m.faces) for m in meshes) > np.iinfo(np.int32).max:
         raise BadInput("the pieces are too large to be one; reduce them first")

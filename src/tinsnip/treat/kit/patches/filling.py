@@ -308,7 +308,18 @@ def evenly(points: np.ndarray, flats: list[np.ndarray], edge: float) -> tuple[li
 
 
 def close_rings(mesh: Mesh, rings: list[np.ndarray], outward: np.ndarray, edge: float | None = None) -> Mesh:
-    """Close flat boundary rings, nested ones as holes, with the fewest triangles or with edges of a length, mm."""
+    """Close flat boundary rings, nested ones as holes, with the fewest triangles or with edges of a length, mm.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    rings : list of ndarray of int
+        Vertices, in order.
+    outward : ndarray, shape (3,)
+        Unit.
+    edge : float, optional
+        In mm.
+    """
     rings = [r for r in rings if len(r) >= 3]
     if not rings:
         return mesh

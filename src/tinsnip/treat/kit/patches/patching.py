@@ -73,7 +73,13 @@ class Ring(NamedTuple):
 
 
 def rings_of(mesh: Mesh, numbers: Iterable[int]) -> list[Ring]:
-    """What patches of some holes, numbers of boundary loops, hang in: islands are left as they are, and joined."""
+    """What patches of some holes, numbers of boundary loops, hang in: islands are left as they are, and joined.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    numbers : iterable of int
+    """
     corner, loops, islands, mouth = mesh.faces.ravel(), mesh.loops, islands_of(mesh), classify_boundaries(mesh).mouth
     return [
         Ring.of(*(corner[loops.loop(j)][::-1] for j in (i, *islands.get(int(i), ()))), is_band=bool(mouth[i] >= 0))
@@ -218,7 +224,16 @@ def _without_what_hangs_over(
 
 
 def patch_owners(mesh: Mesh, patched: Mesh, rings: list[Ring], triangles: np.ndarray) -> np.ndarray:
-    """Numbers of the patches that some made triangles belong to, by the ring their patch hangs on."""
+    """Numbers of the patches that some made triangles belong to, by the ring their patch hangs on.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    patched : Mesh
+    rings : list of Ring
+    triangles : ndarray of int, shape (K,)
+        Of the patched mesh.
+    """
     if len(triangles) == 0:
         return np.empty(0, dtype=np.int64)
     made = Mesh(patched.vertices, patched.faces[len(mesh.faces) :])

@@ -65,7 +65,15 @@ class _Levelled:
 
 
 def turns_beside(field: Winding, triangles: np.ndarray, step: float) -> tuple[np.ndarray, np.ndarray]:
-    """Winding numbers in front of some triangles and behind them, a little way off, in cells of a width, mm."""
+    """Winding numbers in front of some triangles and behind them, a little way off, in cells of a width, mm.
+
+    Parameters
+    ----------
+    field : Winding
+    triangles : ndarray of int, shape (K,)
+    step : float
+        In mm.
+    """
     faces = field.faces[triangles]
     normals = face_vectors(field.vertices, faces)
     normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]

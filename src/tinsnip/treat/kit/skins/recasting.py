@@ -65,7 +65,12 @@ class Skin(NamedTuple):
 
 
 def sound_triangles(mesh: Mesh) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The triangles that span an area, over vertices of which no two lie at one place; and the numbers they had."""
+    """The triangles that span an area, over vertices of which no two lie at one place; and the numbers they had.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
     index, first = weld_exact(mesh.vertices)
     faces = index[mesh.faces].astype(np.int32)
     sound = np.flatnonzero(np.linalg.norm(face_vectors(mesh.vertices, mesh.faces), axis=1) > 0)

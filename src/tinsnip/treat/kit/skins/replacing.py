@@ -71,6 +71,10 @@ def places_of(mesh: Mesh) -> np.ndarray:
     """The place that each triangle that crosses, folds or hangs together wrongly is at, int, shape (F,); else -1.
 
     Triangles that touch, and pairs that cross, are at one place.
+
+    Parameters
+    ----------
+    mesh : Mesh
     """
     wrong = np.zeros(len(mesh.faces), dtype=bool)
     pairs = crossings_of(mesh).together
