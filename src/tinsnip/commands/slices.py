@@ -13,6 +13,7 @@ from tinsnip.formats.outlinefiles import OUTLINE_FORMATS, write_layers
 __all__ = ["slices"]
 
 _LISTED = 12
+"""Faults that are told one by one."""
 
 
 @click.command()

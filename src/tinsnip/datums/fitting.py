@@ -24,6 +24,7 @@ _NOISE, _TRIANGLES, _SIZE = 1.0, 0.03, 2e-5
 FACING = np.cos(np.radians(16.0))
 """How a place on a form faces: as the form does, up to this cosine."""
 _POINTS = 20_000
+"""About so many places are fitted to."""
 _TRIES, _FEW_TRIES = 80, 30
 _AS_GOOD = 1.25
 """Times the best form's spread up to which a simpler one is taken."""
@@ -36,6 +37,7 @@ _LARGER = 1.05
 _MOST = 0.6
 """Share of the surface round a click that is enough of one form: no larger patch tells it better."""
 _ROUNDS = 4
+"""Rounds in which what lies on a form and the form itself are told in turn."""
 _FITTED_BY, _TOLD_BY = 6_000, 800
 """Places by which a form is fitted, and by which it is told which form it is."""
 _GROWS = 1.2

@@ -15,6 +15,7 @@ __all__ = ["step_text"]
 _SIZE = 1.0
 """Half the length of what has no end and of which nothing is known, mm."""
 _UNCERTAIN_MM = 1e-6
+"""Within which places in the file are one; it holds all digits."""
 
 Section = tuple[str, Callable[[np.ndarray], np.ndarray], np.ndarray, Sequence[Outline]]
 

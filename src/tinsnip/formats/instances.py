@@ -7,9 +7,13 @@ from tinsnip.errors import BadInput
 __all__ = ["MOST_TRIANGLES", "check_unrolled"]
 
 MOST_TRIANGLES = 60_000_000
+"""What repeated parts may unroll to: as much as the largest scans have."""
 _ALWAYS = 4_000_000
+"""So many are always allowed, however small the file."""
 _A_BYTE = 60
+"""Triangles for each byte of the file: a part that is placed some thousand times."""
 _MOST_PLACED = 20_000
+"""Placings besides one for each 20 bytes."""
 
 Key = Hashable
 

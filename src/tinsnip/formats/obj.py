@@ -29,6 +29,7 @@ from tinsnip.threads import cores
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _PIECE = 4_000_000
+"""Bytes that a thread parses at once."""
 _KEYWORDS = frozenset(
     b"v vn vt vp f fo l p o g s mg mtllib usemtl maplib usemap deg bmat step cstype curv curv2 surf parm trim hole "
     b"scrv sp end con bevel c_interp d_interp lod shadow_obj trace_obj ctech stech call csh".split()
@@ -36,6 +37,7 @@ _KEYWORDS = frozenset(
 _CONTINUED = re.compile(rb"(#[^\n]*)|\\\r?\n")
 """A comment, in which a backslash means nothing, or the end of a line that goes on."""
 _WRITE_ROWS = 100_000
+"""Rows of text that are made at once."""
 
 
 def sniff(head: bytes, size: int) -> bool:

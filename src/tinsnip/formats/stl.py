@@ -16,7 +16,9 @@ from tinsnip.space.welding import weld_bits
 __all__ = ["read", "size_of", "sniff", "write"]
 
 _RECORD = 50
+"""Bytes of a triangle, by the format."""
 _CHUNK = 200_000
+"""Triangles between two looks at cancelling."""
 
 
 def _declared(head: bytes) -> int:

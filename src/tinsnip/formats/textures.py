@@ -12,6 +12,7 @@ from tinsnip.mesh import MADE, Attribute, Mesh
 __all__ = ["material_images", "open_image", "owners_of_images", "sample_colours", "texture_of_triangles"]
 
 _MOST_PIXELS = 300_000_000
+"""17 thousand pixels square."""
 
 
 def open_image(source: Any, name: str) -> Image.Image:

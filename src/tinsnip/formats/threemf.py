@@ -34,7 +34,9 @@ _DAMAGED = (
     zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError, ValueError, zlib.error, isal_zlib.error,
 )  # fmt: skip
 _MOST_GROWTH = 120
+"""How many times its size a zip may unpack to."""
 _PLAIN = 20_000_000
+"""Bytes that are always allowed."""
 
 
 def sniff(head: bytes, size: int) -> bool:

@@ -25,6 +25,7 @@ __all__ = ["DATUM_ACTIONS", "DatumAction", "FitDatums", "MakeDatum", "RemoveDatu
 
 _Name = Annotated[str, Field(max_length=60)]
 _MOST = 500
+"""Datums of one step."""
 
 
 class DatumAction(PieceAction):

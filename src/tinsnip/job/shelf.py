@@ -19,7 +19,9 @@ __all__ = ["Damaged", "Shelf", "Slot", "open_archive"]
 
 _END = b"PK\x05\x06"
 _MOST_TRIES = 64
+"""Ends of a directory that are tried in a damaged file."""
 _MOST_MEMBERS = 1_000_000
+"""Arrays of a job; more is no job."""
 _CHUNK = 1 << 24
 
 

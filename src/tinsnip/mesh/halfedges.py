@@ -22,6 +22,7 @@ RING = -2
 ABSENT = -(2**31)
 
 _SORT_FROM = 48
+"""Triangles at a vertex from which its half-edges are sorted, not compared."""
 
 
 @kernel

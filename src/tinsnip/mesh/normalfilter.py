@@ -12,6 +12,7 @@ from tinsnip.threads import in_chunks
 __all__ = ["evened_by_normals", "filtered_normals"]
 
 _VERTEX_ROUNDS = 15
+"""Rounds in which vertices follow the normals."""
 _FEWEST, _PER_APART, _MOST = 6, 120.0, 40
 """Rounds over normals, by how far neighbours lie apart: 19 with noise of a tenth of an edge, 40 from a quarter on; with
 more, coarse rounds shrink."""

@@ -11,7 +11,9 @@ from tinsnip.progress import check_here, polled_here
 __all__ = ["Proxy", "light_proxy"]
 
 _WORTH_FROM = 160_000
+"""Triangles from which a light stand-in is worth making."""
 _CELLS = 170
+"""Cells along the longest side."""
 
 
 @kernel

@@ -22,7 +22,9 @@ Anchor = tuple[Finite, Finite, Finite, Finite, Finite, Finite, Annotated[float, 
 _ALIKE = 0.5
 """A triangle faces as an anchor does when the cosine between them is above this."""
 _MOST_ANCHORS = 600
+"""Places by which a region is found again."""
 _SAMPLES = 4096
+"""Triangles that a fingerprint is taken of."""
 
 
 @remembered

@@ -12,7 +12,9 @@ __all__ = ["round_at"]
 _FIRST, _WIDEST = 0.02, 0.3
 """How far about a place is looked at first, and at most, as shares of the diagonal."""
 _BEND = 40.0
+"""Degrees that the surface may turn by and be looked at as round."""
 _ENOUGH = 12
+"""Triangles that a round is fitted to at the least."""
 
 
 def round_at(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:

@@ -15,8 +15,11 @@ from tinsnip.kernels import kernel
 __all__ = ["Path", "shortest_path"]
 
 _SWEEPS = 400
+"""Rounds after which a way counts as straight enough."""
 _STRAIGHT = 1e-9
+"""Radians by which a way may bend at a vertex and be straight, for rounding."""
 _HAIR = 1e-10
+"""Share by which an end is drawn within its triangle."""
 
 
 class Path(NamedTuple):

@@ -19,6 +19,7 @@ _DEEPEST = 14
 _PATCH = 96
 """Triangles up to which a patch over a piece is gathered; a larger piece is cut."""
 _TOUCH = 1e-9
+"""Share of a triangle's size within which its corners count as one place, for rounding."""
 _LOWER, _UPPER = 0, 1
 
 

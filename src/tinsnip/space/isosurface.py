@@ -21,6 +21,7 @@ CUBE_EDGES = [(a, b) for a, b in combinations(range(8), 2) if bin(a ^ b).count("
 """A cube's edges, as numbers of corners: bit 0 of a corner is its x, bit 1 its y, bit 2 its z."""
 _FACES = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
 _BLOCK = 8
+"""Cells along a block that is looked at as one."""
 
 
 def _edge_number(a: int, b: int) -> int:

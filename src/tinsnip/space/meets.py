@@ -19,6 +19,7 @@ _WITHIN = 6
 """The place of a point that is neither at a corner of a triangle, 3 to 5, nor on a side, 0 to 2, but within it."""
 FLAT = 3
 _PART = 2_000
+"""Pairs that a thread takes at once."""
 
 
 class Meets(NamedTuple):

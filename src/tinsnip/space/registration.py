@@ -38,6 +38,7 @@ _FACES_ALIKE = 0.5
 _TRIM = 3.0
 """Spreads of the distances beyond which a pair is none (Tukey's biweight ends there, times 1.56)."""
 _TURNS = 60
+"""Rounds after which a fit is given up."""
 _STILL, _STILL_EDGES = 2e-6, 0.002
 """Share of the size, or of an edge, that a move has to be smaller than to be the last."""
 _FAR = 0.05

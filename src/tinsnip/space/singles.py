@@ -5,6 +5,7 @@ import numpy as np
 __all__ = ["as_files_hold"]
 
 _NEGLIGIBLE = 1e-7
+"""Share of the diagonal by which places may move to become what a file holds: less than single precision."""
 
 
 def as_files_hold(points: np.ndarray, diagonal: float) -> np.ndarray:

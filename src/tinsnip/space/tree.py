@@ -26,7 +26,9 @@ __all__ = [
 ]
 
 _MOST_IN_LEAF = 5
+"""Triangles of a leaf."""
 _PARTS = 16
+"""Parts from which halving goes on side by side."""
 
 
 class Tree(NamedTuple):

@@ -29,6 +29,7 @@ _BAND = 0.004
 _LEAST_AREA, _LEAST_ABOVE, _MOST_BEHIND = 0.05, 0.05, 0.03
 """Shares of the whole area: of the bed at least; before it at least; behind it at most."""
 _SECTORS = 72
+"""Sectors round a bed's middle in which something of the part has to stand."""
 _OPEN_SECTORS, _ROUND_SECTORS = 0.7, 0.5
 """Shares of the directions in which the bed must end in an open edge; in which it must reach past the part's foot."""
 _OWN = 0.9

@@ -25,7 +25,9 @@ __all__ = [
 _MOST_CHANGED = 0.3
 """Share of the triangles that may have changed for the rest not to be counted again."""
 _MOST_DRAWN = 50_000
+"""About so many lines are drawn; more could not be told apart."""
 _MOST_LISTED = 2_000
+"""Places that the list holds."""
 
 
 class Crossings(NamedTuple):

@@ -11,6 +11,7 @@ from tinsnip.mesh.measures import face_vectors
 __all__ = ["FittedCircle", "FittedCylinder", "FittedPlane", "fit_circle", "fit_cylinder", "fit_plane"]
 
 _MOST = 60_000
+"""About so many places are fitted to."""
 
 
 class FittedPlane(NamedTuple):

@@ -33,31 +33,49 @@ TOLD = "opening"
 TOLD_HOLE, TOLD_RIM = 1, 2
 """An attribute of vertices: what somebody who knows better said that the boundary there is; 0 where nothing was."""
 SHEET_EDGE = 0.3
+"""Facing from which a loop bounds a sheet: a wall's end has 0, a flat sheet's edge 1."""
 _WALL_END = -0.35
+"""Facing from which a wide loop is where a wall ends."""
 _IN_SHEET = -0.8
+"""Facing below which a loop in the plane of a rim is a hole within a flat sheet, which has -1."""
 _RIM_SPAN = 0.25
+"""Share of its shell's diagonal from which a loop where a wall ends bounds the part."""
 _EAR_SPAN = 0.02
+"""Share of the diagonal from which a loop that faces as a sheet's edge bounds it: smaller ones are torn-out corners."""
 _EAR_EDGES = 8
+"""Edges that such a loop has at the least, so that the ear of one or two triangles is none."""
 _FOOT_SPAN = 0.04
+"""Share of the diagonal from which a loop may be a foot that the part stands on."""
 _FOOT_FACING = -0.9
 """A smaller loop bounds the part too where it faces as a sheet's edge does, or is a foot the part stands on."""
 _CLEAN_CUT = 0.02
+"""Share of an edge by which the points of a cut at a slant may lie off its plane."""
 _RAGGED = 4.0
+"""Mean edges by which a ragged foot may stray from its plane."""
 _IN_PLANE = 0.98
+"""Cosine from which a triangle along a loop lies in the loop's plane."""
 _FEW_IN_PLANE = 0.2
+"""Share of the triangles along a foot that may do so; more, and it is a hole in a flat face."""
 _MOST_RAGGED = 0.25
+"""Share of its span by which a foot may stray from its plane at all."""
 _FEW_BEYOND = 0.005
+"""Share of the part that may lie beyond the plane of a foot, for noise."""
 _LOOKED_AT = 20_000
+"""About so many triangles tell where the part lies."""
 _SLIT = 0.12
 """A hole is a slit where it has less than this share of the area of a circle as long round."""
 _COPLANAR = 1e-6
+"""Share of the mesh's diagonal within which a cut is a plane, but for rounding."""
 SHEET_LIKE = 0.8
 """A rim faces as the edge of a sheet does from this cosine on; where a wall ends it is less."""
 ROUGH = 0.05
 """A rim is of one ragged cut when it strays from its plane by less than this share of its span."""
 WITHIN_ROUGHNESS = 1.5
+"""A loop is of the same cut within so much of the rim's own straying."""
 _ALIGNED = 0.7
+"""Share of its area that a loop of a ragged cut shows along the cut's normal."""
 _COUNTED_AREA = 0.01
+"""Share of the largest shell's area below which a shell's loops go with it as a stray's do."""
 
 
 class Boundaries(NamedTuple):

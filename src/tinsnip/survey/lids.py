@@ -27,6 +27,7 @@ _NEARLY_ALL = 0.8
 _FILLS = 0.5
 """What a lid fills counts from this share of all else that the part encloses."""
 _MOST_RAYS = 300
+"""About so many rays tell how deep a vessel is."""
 
 
 class Lid(NamedTuple):

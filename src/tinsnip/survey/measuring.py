@@ -31,7 +31,9 @@ _PARALLEL = 1e-6
 _ARC = 0.4
 """Radius of the arc that shows an angle, as a share of its shorter side."""
 _RING = 72
+"""Pieces that a ring is drawn in."""
 _MOST_POINTS = 400
+"""Points of a line that are drawn."""
 
 Places = tuple[tuple[float, float, float], ...]
 

@@ -27,6 +27,7 @@ _LEAST_SPAN = 0.02
 _SMOOTHED = 4
 """So many edges to either side an edge's direction is taken over."""
 _MOST_POINTS = 400
+"""About so many points of a loop are looked at."""
 
 
 def pair_mouths(mesh: Mesh, points: np.ndarray, normals: np.ndarray, span: np.ndarray, asked: np.ndarray) -> np.ndarray:

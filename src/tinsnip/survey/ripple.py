@@ -25,6 +25,7 @@ _STRENGTH = 0.5
 _WAYS = 1500
 """Ways looked along, over half a sphere: 4 degrees from one to the next."""
 _SAMPLES = 12_000
+"""Places whose height is looked at."""
 _WAVES_ACROSS, _ACROSS = 8.0, 2.5
 """The longest waves in a piece, or, where these are too few, pieces along the longest side."""
 _FEWEST = 60

@@ -18,7 +18,9 @@ _CONE = 20.0
 _ALIKE = 0.25
 """Rays count whose walls are within this share of their median."""
 _FEWEST = 4
+"""Triangles of a thin place; what is smaller is noise."""
 _START = 1e-5
+"""Share of the diagonal that a ray begins within the surface, so that it does not meet where it starts."""
 
 
 @remembered

@@ -31,6 +31,7 @@ _FOR_EACH_CELL = 3.2
 _BYTES, _SECONDS = 900.0, 5e-6
 """Memory and time for each triangle, measured."""
 _ASIDE = 0.1
+"""Share of a cell beside the surface at which the side is told."""
 
 
 class Forecast(NamedTuple):

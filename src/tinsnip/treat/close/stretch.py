@@ -28,6 +28,7 @@ __all__ = ["Stretch"]
 _MOST_SHARE = 0.25
 """A tooth has no more of its shell's area than this."""
 _ROWS = 6
+"""Rows round the edge that tell its plane."""
 
 
 class Stretch(Treatment):

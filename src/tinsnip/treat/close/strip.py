@@ -21,7 +21,9 @@ from tinsnip.words import counted
 __all__ = ["Strip"]
 
 _EDGES = 5
+"""Mean edges of a strip's width where none is given."""
 _MOST = 20_000
+"""Triangles of one strip."""
 
 
 class Strip(Treatment):

@@ -29,7 +29,9 @@ _REACHES = 1.0, 0.5, 0.25, 0.12, 0.06
 """Shares of the length round it, from the opening, that its wall is followed to where it runs on into other walls."""
 _GONE, _RIM = 1, 2
 _CRUMB = 0.01
+"""Share of its shell's area below which what was cut off is a crumb."""
 _ROUNDS = 12
+"""Handles that are opened one after another."""
 _MARK = "at a window that is closed"
 
 

@@ -20,6 +20,7 @@ __all__ = ["Align", "AlignAll"]
 
 Point = tuple[float, float, float]
 _LEAST_PAIRS = 3
+"""Pairs that bind a move in all six ways."""
 
 
 class Align(Assembly):

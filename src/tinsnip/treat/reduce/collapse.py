@@ -9,6 +9,7 @@ from tinsnip.treat.kit.edges.fanwalks import open_side, shared_neighbours, stamp
 __all__ = ["try_collapse"]
 
 _MOST_NEIGHBOURS = 30
+"""Edges that may meet where an edge goes."""
 
 
 @kernel

@@ -7,7 +7,9 @@ from tinsnip.treat.reduce.curve import Curve
 __all__ = ["LevelSearch"]
 
 _NEAR_ENOUGH = 1.15
+"""A level is found when the next that failed is less than so much coarser."""
 _TURNS_BACK = 3
+"""Times that a finer level is tried."""
 
 
 class LevelSearch:

@@ -14,6 +14,7 @@ _LEAST_STEP, _MOST_STEP = 0.5, 1.6
 _SLOPE = 0.5
 """By how much it may grow a millimetre, so that neighbours are alike."""
 _SWEEPS = 6
+"""Rounds in which wanted lengths spread."""
 
 
 def graded(vertices: np.ndarray, faces: np.ndarray, size: np.ndarray) -> np.ndarray:

@@ -20,6 +20,7 @@ from tinsnip.words import at_most, counted, grouped
 __all__ = ["Subdivide"]
 
 _MOST_TRIANGLES = 40_000_000
+"""Triangles that may come of it."""
 
 _CUT = {
     (): ((0, 1, 2),),

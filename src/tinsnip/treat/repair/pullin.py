@@ -16,6 +16,7 @@ from tinsnip.words import at_most, counted
 __all__ = ["PullIn"]
 
 _ROUNDS = 4
+"""Rounds of pulling in."""
 
 
 class PullIn(Treatment):

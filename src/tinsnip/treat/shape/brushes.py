@@ -14,6 +14,7 @@ _A_DAB = 0.06
 _IN, _OUT = 0.6, -0.62
 """Steps towards the neighbours' middle and back, which take off noise and leave the size (Taubin 1995)."""
 _PINCH = 0.15
+"""Share of the way to the middle that a pinch goes at full strength."""
 
 
 class Dab(NamedTuple):

@@ -14,6 +14,7 @@ from tinsnip.treat.kit.cuts.dividing import Division, divided_at
 __all__ = ["divide_near"]
 
 _SAMPLES = 25
+"""Corners of a piece by which its side is told."""
 
 
 def divide_near(mesh: Mesh, cutter: Cutter, progress: Progress) -> Division:

@@ -13,6 +13,7 @@ from tinsnip.space.singles import as_files_hold
 __all__ = ["cut_fans", "split_fans"]
 
 _PART = 0.02
+"""Share of the way into its triangles that a parted vertex is drawn back."""
 
 
 class _Separated(NamedTuple):

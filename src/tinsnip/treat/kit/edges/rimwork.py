@@ -17,6 +17,7 @@ _RUN, _SHORT_RUN = 6, 2
 """Vertices on either side of a corner at which the line has to run smoothly, or turn on the same way; and so many where
 a line has few sharp turns altogether."""
 _FEW_TURNS = 8
+"""Sharp turns up to which an edge is evened over a short run, that shape is kept."""
 
 
 class Band:

@@ -35,6 +35,7 @@ _NUDGES = (0.0, 1e-8, 1e-8, 1e-7)
 """By which shares of the diagonal the second is moved, one after another, until something clear comes of it."""
 _FRESH, _ORIGIN, _PART = "new where solids meet", "which of the solids", "which triangle it is a part of"
 _MOST_TURNS = 4
+"""Nudges after which a join counts as unclear."""
 
 
 class Touching(Unclear):

@@ -12,6 +12,7 @@ from tinsnip.treat.kit.joins.joining import Unclear, combined_or_nudged
 __all__ = ["United", "unite_crossing_shells"]
 
 _MOST_TURNS = 50
+"""Rounds of uniting; each leaves fewer, so that it ends before."""
 
 
 class United(NamedTuple):

@@ -16,7 +16,9 @@ from tinsnip.survey.seams import OpenEdges, gaps_at, open_edges_of, seams_of
 __all__ = ["Zipped", "zip_seams"]
 
 _MOST_AT_ONE_PLACE = 64
+"""Vertices that may come to lie at one place."""
 _TURNS = 8
+"""Rounds in which seams are zipped."""
 
 
 class Zipped(NamedTuple):

@@ -23,11 +23,14 @@ _SWEEPS = 80
 _FADING = 0.75
 """What is left of the ring's own roughness from one row of a patch to the next."""
 _DATA = 8
+"""Places of the surface round about for each vertex of the patch."""
 _LEAST_DATA, _MOST_DATA = 200, 800
 _DATA_FOR_EACH = 16
 """Places that the field is fitted to: so many for each vertex of the ring, and a centre for so many of them."""
 _LONG = 1500
+"""Edges from which a rim's patch grows coarser inward."""
 _GRADED = 0.6
+"""By how much edges may grow from one to the next there."""
 
 
 class Laid(NamedTuple):

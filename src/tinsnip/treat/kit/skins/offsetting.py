@@ -43,8 +43,11 @@ _OWN, _BEYOND = 0.55, 2.0
 """How far from the middle of its cell a vertex on an edge may come to lie, in cells: in its own, and in one that the
 skin does not cut."""
 _MARGIN = 2
+"""Blocks round the skin."""
 _MOST_TURNS = 40
+"""Rounds of freeing the skin of crossings."""
 _MOST_BLOCKS = 4_000_000
+"""Blocks of the lattice."""
 
 
 def cell_for(far: float, longest: float) -> float:

@@ -23,6 +23,7 @@ _BESIDE = 0.2
 _ALIKE = 0.3
 """Rings whose surfaces' middle winding numbers differ by less lie in one shell of the part."""
 _CLEANING = 8
+"""Rounds of clearing up after a skin was put in."""
 
 
 class PlaceSkin(NamedTuple):

@@ -33,7 +33,9 @@ _MOST_TURNS = 40
 _PULL = 0.5
 """Vertices go back onto the raw surface where it is closer than this, in steps."""
 _SETTLING = 10
+"""Rounds in which what was not seen settles."""
 _CLEARING = 12
+"""Rounds of clearing up."""
 
 
 class Skin(NamedTuple):

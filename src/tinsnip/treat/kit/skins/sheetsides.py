@@ -17,6 +17,7 @@ _ON_RIM = 1e-6
 _CRUMB = 1e-3
 """Parts of the skin with no more than this share of its area are none."""
 _MOST_TURNS = 100
+"""Rounds of spreading from triangle to triangle."""
 
 
 def _without_pinholes(whole: Mesh, chosen: np.ndarray, bends: np.ndarray) -> np.ndarray:
