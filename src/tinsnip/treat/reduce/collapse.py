@@ -49,8 +49,9 @@ def _fits(P, faces, twins, start, other, x, y, z):
 
 
 @kernel
-def _note(a, b, c, t, x, y, z, from_b, names, parent, log, places, dies, counter):
+def _note(a, b, c, t, x, y, z, from_b, record):
     """Enter a collapse into the record, by the names that vertices and triangles had at first."""
+    names, parent, log, places, dies, counter = record
     n = counter[0]
     counter[0] = n + 1
     if log.shape[0] == 0:
@@ -64,47 +65,107 @@ def _note(a, b, c, t, x, y, z, from_b, names, parent, log, places, dies, counter
 
 
 @kernel
-def try_collapse(
-    h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
-    held, colours, names, parent, log, places, dies, counter,
-):  # fmt: skip
-    """Collapse the edge of half-edge h onto its start, moved to x, y, z. Returns the triangles that go, 0 if barred."""
+def _is_sound(h, x, y, z, sheet, fans, holds):
+    """Whether the edge of a half-edge may go, with its start moved to x, y, z."""
+    P, faces, twins, out_of = sheet
+    stamp, marks = fans
+    hold_rim, held = holds
     f = h // 3
     k = h - 3 * f
-    hn, hp = 3 * f + (k + 1) % 3, 3 * f + (k + 2) % 3
-    a, b, c = faces[f, k], faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
+    a, b = faces[f, k], faces[f, (k + 1) % 3]
     t = twins[h]
     rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
     if rim_a and rim_b and (t >= 0 or hold_rim):
-        return 0
+        return False
     if held.shape[0] > 0 and (held[a] or held[b]):
-        return 0
+        return False
     marks[0] += 1
     mark = marks[0]
     n_a = stamp_neighbours(faces, twins, out_of[a], stamp, mark)
     common, n_b = shared_neighbours(faces, twins, out_of[b], stamp, mark)
     if common != (2 if t >= 0 else 1) or n_a + n_b > _MOST_NEIGHBOURS:
-        return 0
+        return False
     if n_a + n_b <= 6 and t >= 0 and not (rim_a or rim_b):  # would fold a tetrahedron flat
-        return 0
-    if not _fits(P, faces, twins, out_of[a], b, x, y, z):
-        return 0
-    if not _fits(P, faces, twins, out_of[b], a, x, y, z):
-        return 0
-    tn, tp = twins[hn], twins[hp]
-    d = -1
-    gn = gp = -1
-    sn = sp = -1
+        return False
+    if not _fits(P, faces, twins, out_of[a], b, x, y, z) or not _fits(P, faces, twins, out_of[b], a, x, y, z):
+        return False
     if t >= 0:
         g = t // 3
         j = t - 3 * g
-        d = faces[g, (j + 2) % 3]
-        sn, sp = 3 * g + (j + 1) % 3, 3 * g + (j + 2) % 3
-        gn, gp = twins[sn], twins[sp]
-        if gn < 0 and gp < 0:  # a lone ear: its tip would be left without a triangle
-            return 0
-    if tn < 0 and tp < 0:
+        if twins[3 * g + (j + 1) % 3] < 0 and twins[3 * g + (j + 2) % 3] < 0:
+            return False  # a lone ear: its tip would be left without a triangle
+    return twins[3 * f + (k + 1) % 3] >= 0 or twins[3 * f + (k + 2) % 3] >= 0
+
+
+@kernel
+def _give_corners(faces, twins, out_of, a, b):
+    """Let all corners at b be a's."""
+    i = out_of[b]
+    while True:
+        e = i // 3
+        m = i - 3 * e
+        faces[e, m] = a
+        following = twins[3 * e + (m + 2) % 3]
+        if following < 0 or following == out_of[b]:
+            break
+        i = following
+
+
+@kernel
+def _join(twins, cost, one, other):
+    """Let two half-edges be each other's twins; what their edge costs is no longer known."""
+    if one >= 0:
+        twins[one] = other
+        cost[one] = -1.0
+    if other >= 0:
+        twins[other] = one
+        cost[other] = -1.0
+
+
+@kernel
+def _way_out(twins, one, other):
+    """A half-edge out of the vertex that was across an edge, by the two sides of the triangle that went."""
+    return open_side(twins, one if one >= 0 else other - other % 3 + (other + 1) % 3)
+
+
+@kernel
+def try_collapse(h, x, y, z, sheet, Q, cost, fans, holds, carried, record):
+    """Collapse the edge of half-edge h onto its start, moved to x, y, z. Returns the triangles that go, 0 if barred.
+
+    Parameters
+    ----------
+    h : int
+    x, y, z : float
+    sheet : tuple of ndarrays
+        Places, triangles, twins, and a half-edge out of each vertex, the open one on a rim.
+    Q : ndarray, shape (V, 10)
+        Quadrics.
+    cost : ndarray of float32, shape (3 F,)
+        Written: -1 where it is no longer known.
+    fans : tuple of ndarrays
+        Marks of vertices, and the last mark that was used.
+    holds : (bool, ndarray)
+        Whether rims stay, and which vertices.
+    carried : tuple of ndarrays
+        The vertex whose attributes each has, and colours.
+    record : tuple of ndarrays
+        First names of vertices and triangles, and what is written down of each collapse.
+    """
+    if not _is_sound(h, x, y, z, sheet, fans, holds):
         return 0
+    P, faces, twins, out_of = sheet
+    source, colours = carried
+    f = h // 3
+    k = h - 3 * f
+    a, b, c = faces[f, k], faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
+    t = twins[h]
+    rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
+    tn, tp = twins[3 * f + (k + 1) % 3], twins[3 * f + (k + 2) % 3]
+    gone = t // 3 if t >= 0 else -1
+    j = t - 3 * gone if t >= 0 else 0
+    d = faces[gone, (j + 2) % 3] if t >= 0 else -1
+    gn = twins[3 * gone + (j + 1) % 3] if t >= 0 else -1
+    gp = twins[3 * gone + (j + 2) % 3] if t >= 0 else -1
     # which way each point is nearer decides whose colour stays
     da = (P[a, 0] - x) ** 2 + (P[a, 1] - y) ** 2 + (P[a, 2] - z) ** 2
     db = (P[b, 0] - x) ** 2 + (P[b, 1] - y) ** 2 + (P[b, 2] - z) ** 2
@@ -113,50 +174,27 @@ def try_collapse(
         if colours.shape[0] > 0:
             for i in range(3):
                 colours[a, i] = colours[b, i]
-    _note(a, b, f, t // 3 if t >= 0 else -1, x, y, z, db < da, names, parent, log, places, dies, counter)
-    # all corners at b become a's
-    i = out_of[b]
-    while True:
-        e = i // 3
-        m = i - 3 * e
-        faces[e, m] = a
-        nxt = twins[3 * e + (m + 2) % 3]
-        if nxt < 0 or nxt == out_of[b]:
-            break
-        i = nxt
-    if tn >= 0:
-        twins[tn] = tp
-        cost[tn] = -1.0
-    if tp >= 0:
-        twins[tp] = tn
-        cost[tp] = -1.0
+    _note(a, b, f, gone, x, y, z, db < da, record)
+    _give_corners(faces, twins, out_of, a, b)
+    _join(twins, cost, tn, tp)
     if t >= 0:
-        if gn >= 0:
-            twins[gn] = gp
-            cost[gn] = -1.0
-        if gp >= 0:
-            twins[gp] = gn
-            cost[gp] = -1.0
-    start_a, start_b = out_of[a], out_of[b]
-    gone = t // 3 if t >= 0 else -1
-    faces[f, 0] = -1
-    removed = 1
-    if t >= 0:
+        _join(twins, cost, gn, gp)
         faces[gone, 0] = -1
-        removed = 2
+    faces[f, 0] = -1
     # an outgoing half-edge of each vertex touched: the open one wherever there is one
+    start_a, start_b = out_of[a], out_of[b]
     if rim_a and start_a // 3 != f and start_a // 3 != gone:
         out_of[a] = start_a
     elif rim_b and start_b // 3 != f and start_b // 3 != gone:
         out_of[a] = start_b
     else:
-        out_of[a] = open_side(twins, tp if tp >= 0 else tn - tn % 3 + (tn + 1) % 3)
+        out_of[a] = _way_out(twins, tp, tn)
     if out_of[c] // 3 == f:
-        out_of[c] = open_side(twins, tn if tn >= 0 else tp - tp % 3 + (tp + 1) % 3)
+        out_of[c] = _way_out(twins, tn, tp)
     if t >= 0 and out_of[d] // 3 == gone:
-        out_of[d] = open_side(twins, gn if gn >= 0 else gp - gp % 3 + (gp + 1) % 3)
+        out_of[d] = _way_out(twins, gn, gp)
     P[a, 0], P[a, 1], P[a, 2] = x, y, z
     for i in range(10):
         Q[a, i] += Q[b, i]
     out_of[b] = -1
-    return removed
+    return 2 if t >= 0 else 1

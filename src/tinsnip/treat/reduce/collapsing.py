@@ -72,11 +72,10 @@ def _common_divisor(a, b):
 
 
 @kernel
-def _pass(
-    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
-    held, colours, names, parent, log, places, dies, counter, threshold, live, stop, state,
-):  # fmt: skip
+def _pass(sheet, Q, cost, fans, holds, carried, record, evenness, threshold, live, stop, state):
     """Collapse what costs less than the threshold, in memory order within blocks; returns the triangles left."""
+    P, faces, twins, out_of = sheet
+    colours = carried[1]
     begun = live
     blocks = (twins.shape[0] + 12287) // 12288
     stride = max(1, int(0.618 * blocks)) | 1
@@ -104,10 +103,7 @@ def _pass(
         cost[h] = c
         if c > threshold:
             continue
-        gone = try_collapse(
-            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
-            held, colours, names, parent, log, places, dies, counter,
-        )  # fmt: skip
+        gone = try_collapse(h, x, y, z, sheet, Q, cost, fans, holds, carried, record)
         if gone == 0:
             cost[h] = 3.0 * threshold  # looked at again when the threshold has passed that
         live -= gone
@@ -117,11 +113,10 @@ def _pass(
 
 
 @kernel
-def _queue(
-    P, Q, faces, twins, out_of, stamp, marks, cost, source, hold_rim, evenness,
-    held, colours, names, parent, log, places, dies, counter, live, stop, state,
-):  # fmt: skip
+def _queue(sheet, Q, cost, fans, holds, carried, record, evenness, live, stop, state):
     """Collapse the cheapest edge again and again; returns the triangles left."""
+    P, faces, twins, out_of = sheet
+    colours = carried[1]
     head = np.full(65536, -1, dtype=np.int32)
     nxt = np.full(twins.shape[0], -1, dtype=np.int32)
     waiting = np.zeros(twins.shape[0], dtype=np.uint8)
@@ -168,10 +163,7 @@ def _queue(
             waiting[h] = 1
             continue
         t = twins[h]
-        gone = try_collapse(
-            h, x, y, z, P, faces, twins, Q, out_of, stamp, marks, cost, source, hold_rim,
-            held, colours, names, parent, log, places, dies, counter,
-        )  # fmt: skip
+        gone = try_collapse(h, x, y, z, sheet, Q, cost, fans, holds, carried, record)
         if gone == 0:
             box[0] = max(4.0 * c, 1e-30)
             i = max(bits[0] >> np.uint32(15), np.uint32(at + 1))
@@ -310,11 +302,10 @@ class _Work:
 
     def _shared(self) -> tuple:
         """What passes and queue are both given."""
-        return (
-            self.P, self.Q, self.faces, self.twins, self.out_of, self.stamp, self.marks, self.cost, self.source,
-            self.rims, self.evenness, self.held, self.colours, self.names, self.parent, self.log, self.places,
-            self.dies, self.counter,
-        )  # fmt: skip
+        sheet = self.P, self.faces, self.twins, self.out_of
+        record = self.names, self.parent, self.log, self.places, self.dies, self.counter
+        fans, holds, carried = (self.stamp, self.marks), (self.rims, self.held), (self.source, self.colours)
+        return sheet, self.Q, self.cost, fans, holds, carried, record, self.evenness
 
     def squeeze(self) -> None:
         """Close the gaps that collapses have left."""
