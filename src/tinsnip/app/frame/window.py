@@ -1,15 +1,11 @@
 """The main window: top bar, ticket, view, tray with the log, status line."""
 
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
-    QApplication,
     QHBoxLayout,
     QLabel,
     QMainWindow,
-    QPushButton,
-    QSizePolicy,
-    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -21,18 +17,22 @@ from tinsnip.app.frame.cards import Cards
 from tinsnip.app.frame.dialogs import HelpSheet, SettingsPage
 from tinsnip.app.frame.dropping import Dropping
 from tinsnip.app.frame.finder import Finder
+from tinsnip.app.frame.focuskeeper import FocusKeeper
 from tinsnip.app.frame.keys import Keys
 from tinsnip.app.frame.layerfiles import save_layers
+from tinsnip.app.frame.leaving import Leaving
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
 from tinsnip.app.frame.opening import Opening
 from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.frame.shown import Shown
 from tinsnip.app.frame.starting import take_place
+from tinsnip.app.frame.statebutton import StateButton
 from tinsnip.app.frame.statusline import StatusLine
 from tinsnip.app.frame.stepeditor import StepEditor
 from tinsnip.app.frame.ticket import Ticket
 from tinsnip.app.frame.toolmenu import tool_menu
+from tinsnip.app.frame.traycolumn import TrayColumn
 from tinsnip.app.frame.viewrow import ViewRow
 from tinsnip.app.frame.walk import Walk
 from tinsnip.app.state.crossingwatch import CrossingWatch
@@ -57,16 +57,13 @@ from tinsnip.app.tools.wipe import Wipe
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.filedialog import choose_files
 from tinsnip.app.widgets.question import ask
-from tinsnip.app.widgets.theme import polish_again, px
+from tinsnip.app.widgets.theme import polish_again
 from tinsnip.errors import BadInput
 from tinsnip.job import load_routine
 from tinsnip.words import counted
 
 __all__ = ["Window"]
 
-_TRAY_WIDTH, _TRAY_WIDEST = 288, 384
-_LARGE = 1500, 900
-"""From windows of this size on, the tray gets wider and the log taller."""
 _FIRST = STATIONS[0].name
 
 
@@ -91,6 +88,9 @@ class Window(QMainWindow):
         self.ticket = Ticket(self.session)
         self.trays: dict[str, Tray] = {}
         self.editor = StepEditor(self.session, self.editing)
+        self.log_list = LogList(self.session, self.editing)
+        self.tray_column = TrayColumn(self.editor, self.log_list)
+        self.stack = self.tray_column.stack
         self.menus = self.shown.menus = Menus(self, self)
         self.cards = Cards(self.session, self.viewport, self.saving, self.opening)
         self.busy_box = BusyBox(self.session.tasks, self.cards.place, self.viewport)
@@ -104,9 +104,9 @@ class Window(QMainWindow):
         self._build_layout()
         self._before_swap = ""
         self._station_shown = ""
-        self._closing = False
-        self._had_focus: QWidget | None = None
         self.batch: BatchPage | None = None
+        self.leaving = Leaving(self, self)
+        self.focus_keeper = FocusKeeper(self, self.viewport, [self.stack, self.log_list])
         self.walk = Walk(self)
         self.cards.empty.walk_asked.connect(self.start_walk)
         self._connect()
@@ -199,8 +199,7 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         session = self.session
         session.station_changed.connect(self._open_station)
-        session.tasks.busy_changed.connect(self._show_busy)
-        QApplication.instance().focusChanged.connect(self._focus_moved)
+        session.tasks.busy_changed.connect(lambda: self.focus_keeper.show_busy(session.tasks.busy is not None))
         for signal in (
             session.mesh_changed, session.examined, session.log_changed, session.exporting.released,
             session.judging.changed,
@@ -219,7 +218,7 @@ class Window(QMainWindow):
         columns.setSpacing(0)
         columns.addWidget(self.ticket)
         columns.addWidget(self._middle(), 1)
-        columns.addWidget(self._tray_column())
+        columns.addWidget(self.tray_column)
         centre = QWidget()
         whole = QVBoxLayout(centre)
         whole.setContentsMargins(0, 0, 0, 0)
@@ -249,9 +248,7 @@ class Window(QMainWindow):
             button.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # or Enter might undo what nobody meant to
             row.addWidget(button)
         row.addStretch(1)
-        self.state_button = _StateButton()
-        self.state_button.setObjectName("state")
-        self.state_button.clicked.connect(self._go_to_what_is_missing)
+        self.state_button = StateButton(self.session)
         row.addWidget(self.state_button)
         return top
 
@@ -263,34 +260,6 @@ class Window(QMainWindow):
         middle_box.addWidget(ViewRow(self.menus))
         middle_box.addWidget(self.viewport, 1)
         return middle
-
-    def _tray_column(self) -> QWidget:
-        self.tray_column = tray = QWidget()
-        tray.setObjectName("tray")
-        tray.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        tray.setFixedWidth(px(_TRAY_WIDTH))
-        tray_box = QVBoxLayout(tray)
-        tray_box.setContentsMargins(0, 0, 0, 0)
-        tray_box.setSpacing(0)
-        self.stack = QStackedWidget()
-        policy = self.stack.sizePolicy()
-        policy.setRetainSizeWhenHidden(True)  # the log stays where it is
-        self.stack.setSizePolicy(policy)
-        self.stack.setMaximumWidth(px(_TRAY_WIDTH))  # a long text in one tray must not push another out of view
-        self.stack.addWidget(self.editor)
-        tray_box.addWidget(self.stack, 1)
-        log = QWidget()
-        log.setObjectName("log")
-        log.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        log_box = QVBoxLayout(log)
-        log_box.setContentsMargins(px(16), px(6), px(8), px(6))
-        log_title = QLabel("LOG")
-        log_title.setObjectName("heading")
-        log_box.addWidget(log_title)
-        self.log_list = LogList(self.session, self.editing)
-        log_box.addWidget(self.log_list)
-        tray_box.addWidget(log)
-        return tray
 
     # ---- actions
 
@@ -425,14 +394,6 @@ class Window(QMainWindow):
         if ask(self, "The log stops", text, about, (without, keep), keep, keep) == without:
             self.editing.without(halt)
 
-    def _go_to_what_is_missing(self) -> None:
-        found = self.session.examination
-        if found is None:
-            return
-        failed = next((check for check in self.session.judging.readiness.checks if check.passed is False), None)
-        wanted = next((s.name for s in STATIONS if failed is not None and s.answers(failed, found)), STATIONS[-1].name)
-        self.session.set_station(wanted)
-
     # ---- showing
 
     def refresh(self, *_: object) -> None:
@@ -450,48 +411,15 @@ class Window(QMainWindow):
             action.setEnabled(mesh is not None)
         if not self.menus.colour.isEnabled() and self.menus.colour.isChecked():
             self.menus.tin.trigger()
-        self._show_state()
+        self.state_button.refresh()
         self._show_title()
         self.log_list.refresh()
         self.stack.currentWidget().refresh()
-
-    def _show_state(self) -> None:
-        """Whether the part is ready, or what is missing."""
-        found = self.session.examination
-        if self.session.mesh is None:
-            state, ready = "No scan open", "none"
-        elif found is None:
-            state, ready = "Looking the scan over…", "none"
-        else:
-            verdict = self.session.judging.readiness
-            state, ready = verdict.state, "yes" if verdict.proven else "open" if verdict.ready else "no"
-        self.state_button.show_state(state)
-        self.state_button.setProperty("ready", ready)
-        self.state_button.style().unpolish(self.state_button)
-        self.state_button.style().polish(self.state_button)
 
     def _show_title(self) -> None:
         """The job's name, and whether all of it is saved."""
         unsaved = f" ({counted(self.saving.unsaved, 'step')} not saved)" if self.saving.unsaved else ""
         self.setWindowTitle(f"{self.saving.name}{unsaved} – Tinsnip" if self.saving.name else "Tinsnip")
-
-    def _focus_moved(self, old: QWidget | None, new: QWidget | None) -> None:
-        """What had the focus has gone, and the toolkit gave it to the next in line, which Enter would press unasked."""
-        if old is not None and new is not None and not _is_there(old) and self.isAncestorOf(new):
-            self.viewport.setFocus()
-
-    def _show_busy(self) -> None:
-        """What is waited for stops the tray and the log; the focus is kept for after it."""
-        busy = self.session.tasks.busy is not None
-        focus = self.focusWidget()
-        if busy and focus is not None and (self.stack.isAncestorOf(focus) or self.log_list.isAncestorOf(focus)):
-            self._had_focus = focus
-            self.viewport.setFocus()
-        self.stack.setEnabled(not busy)
-        self.log_list.setEnabled(not busy)
-        had, self._had_focus = self._had_focus, self._had_focus if busy else None
-        if not busy and had is not None and self.viewport.hasFocus():
-            QTimer.singleShot(0, lambda: had.setFocus() if _is_there(had) else None)
 
     # ---- events
 
@@ -518,12 +446,8 @@ class Window(QMainWindow):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        beyond = max(0, self.width() - px(_LARGE[0])) // 8, max(0, self.height() - px(_LARGE[1])) // 2
-        wide = min(px(_TRAY_WIDTH) + beyond[0], px(_TRAY_WIDEST))
-        self.tray_column.setFixedWidth(wide)
-        self.stack.setMaximumWidth(wide)
-        self.log_list.take_room(beyond[1])
-        self._show_state()
+        self.tray_column.take_room(self.width(), self.height())
+        self.state_button.refresh()
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and not self.isActiveWindow():
@@ -540,78 +464,11 @@ class Window(QMainWindow):
         self.dropping.drop(event)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        tasks = self.session.tasks
-        if tasks.busy is not None:
-            event.ignore()
-            self._ask_about_work()
-            return
-        if not self._closing and self.saving.unsaved:
-            event.ignore()
-            self.opening.before_losing(self._close)
-            return
-        if self.batch is not None and self.batch.is_running and not self._may_stop_batch():
+        if not self.leaving.may_close():
             event.ignore()
             return
         self._keep_place()
-        tasks.stop_all()
+        self.session.tasks.stop_all()
         self.session.preparation.stop()
         self.saving.stop()
         super().closeEvent(event)
-
-    def _may_stop_batch(self) -> bool:
-        """Whether scans that are being worked on may be left; what is done of them stays done."""
-        go, stay = "Stop it and quit", "Go on working"
-        text = "Scans are being worked on by a routine."
-        if (
-            ask(self, "Many scans", text, "What is done stays; the rest can go on later.", (go, stay), stay, stay)
-            == stay
-        ):
-            return False
-        self.batch.stop()
-        return True
-
-    def _ask_about_work(self) -> None:
-        """The window is to be closed while something is being done or written."""
-        tasks = self.session.tasks
-        wait, cancel, stay = "Finish it, then quit", "Cancel it and quit", "Go on working"
-        about = "Cancelled, nothing of it is left behind."
-        answer = ask(self, "Quit", f"{tasks.title} is still going on.", about, (wait, cancel, stay), wait, stay)
-        if answer == stay:
-            return
-        if answer == cancel and tasks.busy is not None:
-            tasks.busy.progress.cancel()
-        tasks.once_free(lambda: QTimer.singleShot(0, self.close))
-
-    def _close(self) -> None:
-        self._closing = True
-        QTimer.singleShot(0, self.close)  # closing within closing would mean nothing
-
-
-class _StateButton(QPushButton):
-    """Whether the part is ready, as much of it as there is room for."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setMinimumWidth(px(150))
-
-    def show_state(self, state: str) -> None:
-        """Show another state, or the same in a window of another size."""
-        room = max(px(150), min(px(620), self.window().width() - px(430)))
-        words = state.split(" · ")
-        for count in range(len(words), 0, -1):  # whole words, and how many more there are
-            text = " · ".join(words[:count]) + (f" · +{len(words) - count}" if count < len(words) else "")
-            if self.fontMetrics().horizontalAdvance(text) <= room:
-                break
-        self.setText(text)
-        self.setToolTip(state)
-        self.setAccessibleName(f"Release state: {state}")
-
-
-def _is_there(widget: QWidget) -> bool:
-    """Whether a widget still is, can be seen and used."""
-    try:
-        return widget.isVisible() and widget.isEnabled()
-    except RuntimeError:  # it is gone
-        return False
