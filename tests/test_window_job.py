@@ -15,7 +15,7 @@ import numpy as np
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tests.test_job_file import bits, state
-from tinsnip.app.state import session
+from tinsnip.app.state import reference
 from tinsnip.formats import write_mesh
 from tinsnip.job import Writing, open_job, unfinished_folder
 from tinsnip.mesh import Mesh
@@ -524,13 +524,13 @@ class Hand(JobTest):
 
     def test_a_reading_that_comes_too_late_is_dropped(self) -> None:
         told: list[float] = []
-        turned, measure = threading.Event(), session.signed_distance
+        turned, measure = threading.Event(), reference.signed_distance
 
         def slow(*arguments: object) -> float:
             turned.wait(60)
             return measure(*arguments)
 
-        with mock.patch.object(session, "signed_distance", slow):
+        with mock.patch.object(reference, "signed_distance", slow):
             self.session.references.ask_at(self.session.mesh.vertices[0], told.append)
             self.session.apply(Turn(degrees=3))
             while len(self.session.job.log) < 2:  # the reading is under way meanwhile

@@ -44,6 +44,7 @@ from tinsnip.treat.repair.weld import Weld
 from tinsnip.treat.shape.bend import Bend
 from tinsnip.treat.shape.brush import BrushStroke
 from tinsnip.treat.shape.ripple import TakeRipple
+from tinsnip.treat.shape.sharpen import Sharpen
 from tinsnip.treat.shape.smooth import Smooth
 from tinsnip.treat.stand.moves import LayFlat, Place, Scale, Turn, TurnInsideOut
 from tinsnip.treat.stand.on_bed import StandOnBed
@@ -90,6 +91,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         AddSolid,
         Smooth,
         TakeRipple,
+        Sharpen,
         BrushStroke,
         Bend,
         Remesh,
@@ -149,6 +151,7 @@ __all__ = [
     "Remesh",
     "RoundSnip",
     "Scale",
+    "Sharpen",
     "Smooth",
     "SnipApart",
     "StandOnBed",

@@ -1,12 +1,12 @@
 """Where the keys go: to nothing that Enter would press unasked, and back to what had them once work is done."""
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QApplication, QMainWindow, QWidget
 
 __all__ = ["FocusKeeper"]
 
 
-class FocusKeeper:
+class FocusKeeper(QObject):
     """What keeps the focus.
 
     Parameters
@@ -19,6 +19,7 @@ class FocusKeeper:
     """
 
     def __init__(self, window: QMainWindow, view: QWidget, stopped: list[QWidget]) -> None:
+        super().__init__(window)
         self._window = window
         self._view = view
         self._stopped = stopped

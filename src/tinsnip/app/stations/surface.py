@@ -12,7 +12,16 @@ from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
 from tinsnip.survey.ripple import Ripple, ripple_of
 from tinsnip.survey.surfaces import noise_of
-from tinsnip.treat import Mend, MendCrossings, Orient, PullIn, RecastPlaces, Smooth, TakeRipple, Weld
+from tinsnip.treat import (
+    Mend,
+    MendCrossings,
+    Orient,
+    PullIn,
+    RecastPlaces,
+    Smooth,
+    TakeRipple,
+    Weld,
+)
 from tinsnip.treat.shape.brushes import BRUSHES
 from tinsnip.words import counted, grouped, millimetres, rounded_up
 
@@ -120,7 +129,8 @@ class SurfaceTray(PartedTray):
             form.field(name).setVisible(how in hows.split())
 
     def place_for(self, name: str) -> Column:
-        return {"subdivide": self.parts["Remesh"], "bend": self.parts["Bend"]}.get(name, self)
+        parts = {"subdivide": "Remesh", "bend": "Bend", "sharpen": "Smooth"}
+        return self.parts[parts[name]] if name in parts else self
 
     # ---- brushes
 
