@@ -18,8 +18,8 @@ from tinsnip.treat import BrushStroke, Context, Smooth, Turn
 from tinsnip.treat.shape.brushes import BRUSHES
 
 if SCREEN:
-    from PySide6.QtCore import QPoint, QPointF, Qt
-    from PySide6.QtGui import QWheelEvent
+    from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+    from PySide6.QtGui import QPointingDevice, QTabletEvent, QWheelEvent
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import QApplication, QMenu
 
@@ -64,6 +64,31 @@ class What(unittest.TestCase):
             for f in ("sharp", "soft", "broad")
         ]
         self.assertTrue(areas[0] < areas[1] < areas[2], areas)
+
+    def test_a_mirrored_side_and_a_pen_that_is_pressed_less(self) -> None:
+        flat = sheet(lambda x, y: 0.3 * np.cos(y) + 0.2 * np.cos(x))
+        side = np.array(
+            [[9.0, 2.0, 0.0], [7.0, 1.0, 0.0], [5.0, 0.0, 0.0], [2.0, -1.0, 0.0]]
+        )  # reaches over the middle
+        other = side * (-1, 1, 1)
+        shape, lifted = (81, 81, 3), np.array([0.0, 0.0, 0.1])
+        for brush in sorted(set(BRUSHES) - {"back", "colour"}):
+            both = drawn(brush, flat, side + lifted, mirrored=tuple(map(tuple, other + lifted)))
+            own = drawn(brush, flat, side + lifted)
+            after = both.vertices.reshape(shape)
+            self.assertTrue((after[:40] != flat.vertices.reshape(shape)[:40]).any(), brush)
+            self.assertGreater((both.vertices != own.vertices).any(axis=1).sum(), 20)
+            if brush == "draw":  # what both sides reach goes with both: the same from left and right
+                np.testing.assert_allclose(after, after[::-1] * (-1, 1, 1), atol=1e-9)
+            else:  # one after the other, place by place
+                off = np.abs(after[:, :, 2] - after[::-1, :, 2]).max()
+                self.assertLess(off, 0.5 * np.abs(both.vertices - flat.vertices).max(), brush)
+        for share in (0.25, 0.5):
+            pressed = drawn("push", flat, side, strength=0.8, pressures=(share,) * 4)
+            weaker = drawn("push", flat, side, strength=0.8 * share)
+            self.assertTrue(np.array_equal(pressed.vertices, weaker.vertices))
+        grown = drawn("push", flat, side, pressures=(0.0, 0.0, 0.0, 1.0))
+        self.assertTrue((grown.vertices[flat.vertices[:, 0] > 8.5] == flat.vertices[flat.vertices[:, 0] > 8.5]).all())
 
     def test_evening_filling_scraping(self) -> None:
         def bumps(x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -310,6 +335,47 @@ class ByHand(WindowTest):
         cursor = self.session.job.cursor
         self.stroke((x - 20, y - 20), (4, 3))
         self.assertEqual((self.session.job.cursor, self.session.station), (cursor + 1, "Strays"))
+
+    def test_mirrored_and_by_pen(self) -> None:
+        self.put_up(specimens.sphere(40.0, 40).mesh)
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Brush")
+        self.view.stroking.prepare()
+        self.settle()
+        self.view.look_from(0.0, 0.0)
+        self.settle()
+        tray.take("push")
+        tray.brush.mirror = "left, right"
+        self.assertIn("mirrored left to right", tray.brush.hint())
+        mesh, x, y = self.session.mesh, self.view.width() // 2, self.view.height() // 2
+        self.stroke((x + 60, y), (2, 3))
+        action, after = self.session.job.log[-1].action, self.session.mesh
+        self.assertEqual(len(action.mirrored), len(action.places))
+        middle = mesh.box[:, 0].mean()
+        for one, two in zip(action.places, action.mirrored, strict=True):
+            np.testing.assert_allclose(two, (2 * middle - one[0], *one[1:]), atol=1e-9)
+        moved = (after.vertices != mesh.vertices).any(axis=1)
+        right = mesh.vertices[:, 0] > middle
+        self.assertGreater((moved & right).sum(), 5)
+        self.assertLess(abs(int((moved & right).sum()) - int((moved & ~right).sum())), 0.3 * moved.sum())
+        self.assertTrue(self.session.job.log[-1].text.startswith("Push, mirrored"))
+        # done again from the log it comes to the same bits
+        again = action.apply(mesh, Context()).mesh
+        self.assertTrue(np.array_equal(again.vertices, after.vertices))
+        # a pen presses as hard as it says, until it is lifted
+        tray.brush.mirror = "off"
+        pen, none = QPointingDevice.primaryPointingDevice(), Qt.KeyboardModifier.NoModifier
+        for kind, pressure in ((QEvent.Type.TabletPress, 0.25), (QEvent.Type.TabletRelease, 0.0)):
+            at = QPointF(x, y)
+            button = Qt.MouseButton.LeftButton
+            event = QTabletEvent(
+                kind, pen, at, self.view.mapToGlobal(at), pressure, 0.0, 0.0, 0.0, 0.0, 0.0, none, button, button
+            )
+            QApplication.sendEvent(self.view, event)
+            self.stroke((x - 40, y), (3, 2))
+            expected = {0.25} if pressure else set()
+            self.assertEqual(set(self.session.job.log[-1].action.pressures), expected)
 
     def test_strokes_with_one_brush_are_one_line(self) -> None:
         self.put_up(specimens.sphere(40.0, 40).mesh)

@@ -1,6 +1,7 @@
 """What every brush is as a treatment: a row of places it came by, each of which it touches in turn."""
 
-from typing import ClassVar
+from collections.abc import Mapping, Sequence
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from pydantic import Field
@@ -36,6 +37,24 @@ class Stroke(Treatment):
             When it cannot do its work on this part.
         """
 
+    def along(self, places: Sequence[tuple[float, float, float]], told: Sequence[Mapping[str, Any]]) -> Self:
+        """The same along some places, of each of which more may be told.
+
+        Parameters
+        ----------
+        places : sequence of (float, float, float)
+            mm.
+        told : sequence of mapping
+            What `touch` was told besides, at each.
+        """
+        del told
+        return self.model_copy(update={"places": tuple(places)})
+
+    def told_at(self, number: int) -> Mapping[str, Any]:
+        """What `touch` is told besides, at one of the places."""
+        del number
+        return {}
+
     def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
         """Do what the brush does at one place.
 
@@ -62,7 +81,7 @@ class Stroke(Treatment):
         for number, place in enumerate(self.places):
             context.progress.check()
             state[1] = number
-            self.touch(working, np.array(place))
+            self.touch(working, np.array(place), **self.told_at(number))
         return self.outcome_of(working, mesh)
 
     def outcome_of(self, working: Working | None, mesh: Mesh) -> Outcome:

@@ -46,6 +46,7 @@ class Working:
         """What follows the pointer: vertices, where they were, how much each follows, and where the pointer was."""
         self.likeness: np.ndarray | None = None
         """How much a brush that goes by colour reaches each vertex, 0 to 1."""
+        self._aside: tuple = None, None, None
         self._towards: tuple[Mesh, np.ndarray] | None = None
         self._leaves = leaves_of(mesh.tree)
         self._flags = np.zeros(len(self.vertices), dtype=bool)
@@ -121,6 +122,12 @@ class Working:
         self._moved[vertices] = True
         refit(self.tree, self._leaves[touched])
         return touched
+
+    def change_sides(self) -> None:
+        """Go on with what is known of the stroke's mirrored side, and the next time with that of its own again."""
+        now = self.came_by, self.grabbed, self.likeness
+        self.came_by, self.grabbed, self.likeness = self._aside
+        self._aside = now
 
     def go_towards(self, raw: Mesh, frame: np.ndarray) -> None:
         """Let `goals` lie on a surface that a 4x4 matrix has moved."""

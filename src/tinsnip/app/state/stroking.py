@@ -1,7 +1,7 @@
 """The stroke of a brush that is under way: seen at once, and one step of the log at its end."""
 
 import time
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -49,6 +49,7 @@ class _UnderWay:
         self.working = Working(piece.mesh)
         brush.begin(self.working, Context(raw=piece.raw, frame=piece.frame))
         self.came_by: list[tuple[float, float, float]] = []
+        self.told: list[dict[str, Any]] = []
         self.origin = buffers.origin
         self.places, self.normals = buffers.places.copy(), buffers.normals.copy()
 
@@ -127,14 +128,15 @@ class Stroking(QObject):
         facing = np.cross(b - a, c - a)
         return hit[1], facing / max(float(np.linalg.norm(facing)), 1e-300)
 
-    def touch(self, place: np.ndarray) -> None:
-        """Come by one more place."""
+    def touch(self, place: np.ndarray, **told: Any) -> None:
+        """Come by one more place, mm; what else the brush is told there is its own business."""
         now = self._now
         if now is None:
             return
         place = np.asarray(place, dtype=np.float64)
         now.came_by.append(tuple(place.tolist()))
-        self._tell(now, now.brush.touch(now.working, place))
+        now.told.append(told)
+        self._tell(now, now.brush.touch(now.working, place, **told))
 
     def cancel(self) -> None:
         """Put everything back as it was before the stroke."""
@@ -163,7 +165,7 @@ class Stroking(QObject):
             self._put_back(now)
             session.message.emit(f"{session.tasks.title} is still going on; the stroke was not made", True)
             return
-        stroke = now.brush.model_copy(update={"places": tuple(now.came_by)})
+        stroke = now.brush.along(now.came_by, now.told)
 
         def work(progress: Progress) -> Step:
             outcome = stroke.accounted(piece.mesh, stroke.outcome_of(now.working, piece.mesh))

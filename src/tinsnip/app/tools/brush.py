@@ -18,6 +18,8 @@ _APART = 0.25
 """How far apart the places of a stroke are, of the radius."""
 _MOST_BETWEEN = 60
 _STEP = 1.15
+_MIRRORS = {"left, right": 0, "front, back": 1, "top, bottom": 2}
+"""The axis across the part's middle plane by which a stroke is mirrored."""
 
 
 class BrushTool(Tool):
@@ -31,6 +33,7 @@ class BrushTool(Tool):
         Option("Radius in", "unit", "pixels", ("pixels", "mm")),
         Option("Strength", "strength", 50, (1, 100), "%"),
         Option("Fades", "falloff", "soft", ("soft", "sharp", "broad")),
+        Option("Mirror", "mirror", "off", ("off", *_MIRRORS)),
     )
 
     def __init__(self, view: View) -> None:
@@ -40,12 +43,22 @@ class BrushTool(Tool):
         self._on: tuple[np.ndarray, np.ndarray] | None = None
 
     def hint(self) -> str:
-        return f"{BRUSHES[self.brush].told}; [ and ] for its size  (Esc to leave)"
+        both = f", mirrored {self.mirror.replace(', ', ' to ')}" if self.mirror in _MIRRORS else ""
+        return f"{BRUSHES[self.brush].told}{both}; [ and ] for its size  (Esc to leave)"
 
     @property
     def reach(self) -> float:
         """Its radius, mm."""
         return self.radius if self.unit == "mm" else px(1) * self.radius * self.view.camera.scale
+
+    def _other(self, values: np.ndarray, is_place: bool = True) -> np.ndarray | None:
+        """A place, mm, or a way, on the mirrored side; None where nothing is mirrored."""
+        axis = _MIRRORS.get(self.mirror)
+        if axis is None:
+            return None
+        other = np.array(values, dtype=float)
+        other[..., axis] = (2.0 * self.session.mesh.box[:, axis].mean() if is_place else 0.0) - other[..., axis]
+        return other
 
     def taken(self) -> None:
         self.view.stroking.prepare()
@@ -93,13 +106,13 @@ class BrushTool(Tool):
         if start is None or not stroking.begin(self._action(bool(at.keys & _CONTROL))):
             return
         try:
-            stroking.touch(start)
+            stroking.touch(start, pressure=at.pressure, other=self._other(start))
             last = at
             while at.is_down:
                 for x, y in self._between(last, at):
                     place = self._in_view(start, x, y) if self.brush == "draw" else self._hit(x, y)
                     if place is not None:
-                        stroking.touch(place)
+                        stroking.touch(place, pressure=at.pressure, other=self._other(place))
                 last, at = at, (yield)
                 self.hover(at.x, at.y)
         except GeneratorExit:
@@ -128,17 +141,21 @@ class BrushTool(Tool):
         return [(last.x + t * (at.x - last.x), last.y + t * (at.y - last.y)) for t in shares]
 
     def draw(self, painter: QPainter) -> None:
-        """A ring on the surface under the pointer; beside the part, one in the view."""
-        if self._on is None:
-            radius = self.reach / self.view.camera.scale
-            ring = None
-        else:
+        """A ring on the surface under the pointer, and on the mirrored side; beside the part, one in the view."""
+        rings = []
+        if self._on is not None:
             point, facing = self._on
-            places = point + ring_about(facing, self.reach)
-            ring = QPolygonF([QPointF(x, y) for x, y, _ in self.view.camera.project(places)])
+            sides = [(point, facing, Qt.PenStyle.SolidLine)]
+            if self.mirror in _MIRRORS:
+                sides.append((self._other(point), self._other(facing, is_place=False), Qt.PenStyle.DashLine))
+            for place, way, style in sides:
+                places = self.view.camera.project(place + ring_about(way, self.reach))
+                rings.append((QPolygonF([QPointF(x, y) for x, y, _ in places]), style))
         for colour, width in ((QColor("#1d2023"), 3.0), (QColor("#fbf8f0"), 1.4)):
-            painter.setPen(QPen(colour, px(width)))
-            if ring is None:
-                painter.drawEllipse(self._at, radius, radius)
-            else:
+            for ring, style in rings:
+                painter.setPen(QPen(colour, px(width), style))
                 painter.drawPolyline(ring)
+            if not rings:
+                painter.setPen(QPen(colour, px(width)))
+                radius = self.reach / self.view.camera.scale
+                painter.drawEllipse(self._at, radius, radius)

@@ -19,13 +19,17 @@ __all__ = ["Drag", "Hand", "Option", "Pointer", "Tab", "Tool", "View", "draw_lab
 
 
 class Pointer(NamedTuple):
-    """Where the mouse is, in pixels from the view's top left, with what was pressed; `is_down` is False at the end."""
+    """Where the mouse is, in pixels from the view's top left, with what was pressed; `is_down` is False at the end.
+
+    A pen has a pressure below 1.
+    """
 
     x: float
     y: float
     button: Qt.MouseButton
     keys: Qt.KeyboardModifier
     is_down: bool = True
+    pressure: float = 1.0
 
 
 Drag = Generator[None, Pointer, None]
@@ -253,6 +257,8 @@ class Hand(QObject):
         self.rest: Tool | None = None
         self.tool: Tool | None = None
         self.space = False
+        self.pressure = 1.0
+        """How hard a pen is pressed, 0 to 1; a mouse always presses with all."""
         self._drag: Drag | None = None
         self._button = Qt.MouseButton.NoButton
         self._at = QPointF(-1, -1)
@@ -333,7 +339,7 @@ class Hand(QObject):
         """A button goes down."""
         if self._drag is not None:
             return
-        at = _pointer(event)
+        at = self._pointer(event)
         for tool in self._asked(at.x, at.y):
             drag = tool.press(at)
             if drag is not None:
@@ -357,7 +363,7 @@ class Hand(QObject):
                 tool.hover(self._at.x(), self._at.y())
             self._show_cursor()
         else:
-            self._last = _pointer(event)
+            self._last = self._pointer(event)
             self._send(self._last)
 
     def release(self, event: QMouseEvent) -> None:
@@ -367,6 +373,10 @@ class Hand(QObject):
             self.cancel()
             self._at = event.position()
             self._show_cursor()
+
+    def _pointer(self, event: QMouseEvent) -> Pointer:
+        at = event.position()
+        return Pointer(at.x(), at.y(), event.button(), event.modifiers(), pressure=self.pressure)
 
     def _send(self, at: Pointer) -> None:
         try:
@@ -403,10 +413,6 @@ class Hand(QObject):
                 shape = over
                 break
         self._view.setCursor(shape)
-
-
-def _pointer(event: QMouseEvent) -> Pointer:
-    return Pointer(event.position().x(), event.position().y(), event.button(), event.modifiers())
 
 
 def draw_label(painter: QPainter, at: QPointF, text: str, dark: bool = False) -> QRectF:

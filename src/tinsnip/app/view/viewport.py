@@ -7,7 +7,7 @@ from collections.abc import Callable
 import moderngl
 import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEvent, QTabletEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
 from scipy.spatial.transform import Rotation
@@ -685,6 +685,11 @@ class Viewport(QOpenGLWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.hand.release(event)
+
+    def tabletEvent(self, event: QTabletEvent) -> None:
+        is_up = event.type() == QEvent.Type.TabletRelease
+        self.hand.pressure = 1.0 if is_up else float(np.clip(event.pressure(), 0.0, 1.0))
+        event.ignore()  # what it does comes as from a mouse, next
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         turned = event.angleDelta()  # with Shift or Alt some systems turn it sideways

@@ -1,6 +1,7 @@
 """Brushes: what lies under them is moved, stroke by stroke; no triangle comes or goes."""
 
-from typing import ClassVar, Literal, Self
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field
@@ -29,6 +30,7 @@ class BrushStroke(Stroke):
 
     name: ClassVar[str] = "brush"
     title: ClassVar[str] = "Brush"
+    named_points: ClassVar[tuple[str, ...]] = ("places", "mirrored")
 
     brush: Literal[
         "smooth", "push", "draw", "inflate", "flatten", "fill", "scrape", "tighten", "even", "back", "colour"
@@ -37,6 +39,12 @@ class BrushStroke(Stroke):
     turned: bool = Field(False, description="the other way round: lower instead of raise, spread instead of tighten")
     falloff: Literal["soft", "sharp", "broad"] = Field("soft", description="how it fades towards its border")
     spared: Region = Field(Region(), description="what it leaves alone")
+    pressures: tuple[Annotated[float, Field(ge=0, le=1)], ...] = Field(
+        (), description="how hard a pen was pressed at each place, share of the strength; none: all of it"
+    )
+    mirrored: tuple[tuple[float, float, float], ...] = Field(
+        (), description="where it came by on a mirrored side as well, mm, place by place; none: nowhere"
+    )
 
     def sparing(self, mesh: Mesh, protected: np.ndarray) -> Self:
         """The same, leaving some triangles alone besides."""
@@ -62,11 +70,40 @@ class BrushStroke(Stroke):
         if self.brush == "colour" and mesh.colour is None:
             raise BadInput("the scan has no colour on its vertices; use Push instead")
 
-    def touch(self, working: Working, place: np.ndarray) -> np.ndarray:
-        """Move what lies under the brush at one place."""
+    def along(self, places: Sequence[tuple[float, float, float]], told: Sequence[Mapping[str, Any]]) -> Self:
+        pressures = tuple(float(one.get("pressure", 1.0)) for one in told)
+        others = tuple(tuple(np.asarray(one["other"]).tolist()) for one in told if one.get("other") is not None)
+        update = {
+            "places": tuple(places),
+            "pressures": pressures if min(pressures, default=1.0) < 1.0 else (),
+            "mirrored": others if len(others) == len(places) else (),
+        }
+        return self.model_copy(update=update)
+
+    def told_at(self, number: int) -> Mapping[str, Any]:
+        told: dict[str, Any] = {}
+        if number < len(self.pressures):
+            told["pressure"] = self.pressures[number]
+        if number < len(self.mirrored):
+            told["other"] = np.array(self.mirrored[number])
+        return told
+
+    def touch(
+        self, working: Working, place: np.ndarray, pressure: float = 1.0, other: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Move what lies under the brush at one place, and at another, mirrored one where there is one."""
+        moved = self._touch(working, place, pressure, other is not None)
+        if other is None:
+            return moved
+        working.change_sides()
+        beyond = self._touch(working, other, pressure, True)
+        working.change_sides()
+        return np.union1d(moved, beyond)
+
+    def _touch(self, working: Working, place: np.ndarray, pressure: float, is_one_of_two: bool) -> np.ndarray:
         before, working.came_by = working.came_by, place
         if self.brush == "draw":
-            return self._follow(working, place)
+            return self._follow(working, place, is_one_of_two)
         near = working.within(place, self.radius_mm)
         near = near[~working.pinned[near]]
         if len(near) == 0:
@@ -74,7 +111,8 @@ class BrushStroke(Stroke):
         if self.brush == "colour" and working.likeness is None:
             working.likeness = _likeness(working.before, near, working.vertices, place)
         share = self._share(np.linalg.norm(working.vertices[near] - place, axis=1))
-        dab = Dab(place, before, self.radius_mm, -self.strength if self.turned else self.strength)
+        strength = self.strength * pressure
+        dab = Dab(place, before, self.radius_mm, -strength if self.turned else strength)
         step = BRUSHES[self.brush].step(working, under(working, near, share), dab)
         working.move(near, working.vertices[near] + step)
         return near
@@ -83,8 +121,8 @@ class BrushStroke(Stroke):
         d = np.minimum(away / self.radius_mm, 1.0)
         return {"soft": (1 - d**2) ** 2, "sharp": (1 - d) ** 2, "broad": 1 - d**4}[self.falloff]
 
-    def _follow(self, working: Working, place: np.ndarray) -> np.ndarray:
-        """What was under the brush at first goes as far as the pointer went."""
+    def _follow(self, working: Working, place: np.ndarray, is_one_of_two: bool) -> np.ndarray:
+        """What was under the brush at first goes as far as the pointer went; what both sides reach goes by both."""
         if working.grabbed is None:
             near = working.within(place, self.radius_mm)
             near = near[~working.pinned[near]]
@@ -92,14 +130,18 @@ class BrushStroke(Stroke):
             working.grabbed = near, working.vertices[near].copy(), share, place
             return near[:0]
         near, start, share, first = working.grabbed
-        if len(near):
+        if len(near) and is_one_of_two:
+            working.move(near, working.vertices[near] + share[:, None] * (place - first))
+            working.grabbed = near, start, share, place
+        elif len(near):
             working.move(near, start + share[:, None] * (place - first))
         return near
 
     def outcome_of(self, working: Working | None, mesh: Mesh) -> Outcome:
         """What a stroke has come to, under the brush's own name."""
         outcome = super().outcome_of(working, mesh)
-        return Outcome(outcome.mesh, outcome.text.replace(self.title, BRUSHES[self.brush].title, 1), outcome.account)
+        title = BRUSHES[self.brush].title + (", mirrored" if self.mirrored else "")
+        return Outcome(outcome.mesh, outcome.text.replace(self.title, title, 1), outcome.account)
 
 
 def _likeness(mesh: Mesh, near: np.ndarray, vertices: np.ndarray, place: np.ndarray) -> np.ndarray:
