@@ -193,6 +193,39 @@ class InTheWindow(WindowTest):
         self.assertEqual((step.name, step.by_mm, step.only.count), ("extrude", 6.0, int(chosen.sum())))
         self.assertAlmostEqual(self.session.mesh.volume, 16.0 * 26.0, places=6)
 
+    def test_a_bend_is_seen_before_it_is_done(self) -> None:
+        self.put_up(fine_box())
+        mesh = self.session.mesh
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Bend")
+        straight = self.view.grabFramebuffer()
+        form = tray.offered["bend"][0]
+        self.type_number(form.field("angle_degrees").spin, "45")
+        self.wait_for(lambda: tray.bend_look.is_on)
+        self.settle()
+        seen = self.session.stand_in.buffers.mesh
+        self.assertIs(self.session.mesh, mesh)
+        self.assertNotEqual(self.view.grabFramebuffer(), straight)
+        # another number, and what is seen is done at once as it was seen
+        self.type_number(form.field("angle_degrees").spin, "30")
+        self.wait_for(lambda: self.session.stand_in is not None and self.session.stand_in.buffers.mesh is not seen)
+        seen = self.session.stand_in.buffers.mesh
+        self.click(tray.copper)
+        self.settle()
+        self.assertIs(self.session.mesh, seen)
+        self.assertIsNone(self.session.stand_in)
+        # Esc shows the part again; so does another part of the tray
+        for leave in (lambda: self.key(Qt.Key.Key_Escape), lambda: tray.choose("Smooth")):
+            self.type_number(form.field("angle_degrees").spin, "50" if self.session.stand_in is None else "40")
+            self.wait_for(lambda: tray.bend_look.is_on)
+            self.view.setFocus()
+            leave()
+            self.settle()
+            self.assertIsNone(self.session.stand_in)
+            form.field("angle_degrees").spin.setValue(20)
+        self.assertIs(self.session.mesh, seen)
+
     def test_subdivided_and_bent_from_the_tray(self) -> None:
         self.put_up(fine_box())
         count = len(self.session.mesh.faces)

@@ -1,6 +1,9 @@
 """Surface: tangles, noise, even triangles, and brushes."""
 
+from PySide6.QtCore import QTimer
+
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.outcomelook import OutcomeLook
 from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.remeshing import RemeshPart
 from tinsnip.app.stations.station import PartedTray, Station
@@ -28,6 +31,8 @@ from tinsnip.words import counted, grouped, millimetres, rounded_up
 __all__ = ["SURFACE", "SurfaceTray"]
 
 
+_REST_MS = 250
+"""After the last change of a field a bend is worked out to be looked at."""
 _NOISES = 4.0
 """Times the noise that a vertex may move: one in 16 000 lies further off by chance."""
 _SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "colour": "Colour", "even": "Even"}
@@ -50,7 +55,11 @@ class SurfaceTray(PartedTray):
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.brush = BrushTool(view)
+        self.bend_look = OutcomeLook(session)
+        self._rest = QTimer(interval=_REST_MS, singleShot=True)
         super().__init__(session, view)
+        self._rest.timeout.connect(self._look_at_bend)
+        session.stand_in_changed.connect(self.refresh)
 
     def build(self) -> None:
         self.build_parts()
@@ -119,7 +128,17 @@ class SurfaceTray(PartedTray):
         form, button = self.offered["bend"]
         button.hide()  # the one below does it
         form.changed.connect(self._show_bend)
+        form.changed.connect(self._rest.start)
         self._show_bend()
+
+    def _look_at_bend(self) -> None:
+        """Show the part as it would be bent."""
+        if self.part != "Bend" or self.session.mesh is None or not self.isVisible():
+            return
+        try:
+            self.bend_look.ask(self.offered["bend"][0].action())
+        except ValueError:  # it is said where it is done
+            self.bend_look.leave()
 
     def _show_bend(self) -> None:
         """Show what matters for a bend, a taper or a twist."""
@@ -154,9 +173,10 @@ class SurfaceTray(PartedTray):
 
     def leave_part(self) -> None:
         self.view.hand.put_away()
+        self.bend_look.leave()
 
     def leave(self) -> None:
-        self.view.hand.put_away()
+        self.leave_part()
 
     def do(self) -> None:
         """Untangle, smooth, mesh anew, or lay the brush down."""
@@ -204,7 +224,8 @@ class SurfaceTray(PartedTray):
         if self.part == "Smooth":
             self.offer("Smooth the surface")
         elif self.part == "Bend":
-            self.offer("Bend, taper or twist")
+            how = str(self.offered["bend"][0].field("how").value())
+            self.offer(f"{how.title()} it as it is shown" if self.bend_look.is_on else "Bend, taper or twist")
         elif self.part == "Remesh":
             self.offer(*self.remeshing.offer())
         else:
@@ -217,7 +238,8 @@ class SurfaceTray(PartedTray):
         self.session.do_all([*([Mend(), Orient()] if tangled else []), MendCrossings()])
 
     def put_away(self) -> bool:
-        if isinstance(getattr(self.session.preview, "treatment", None), RecastPlaces):
+        places = isinstance(getattr(self.session.preview, "treatment", None), RecastPlaces)
+        if places or self.bend_look.is_on:
             self.session.cancel_preview()
             return True
         return super().put_away()

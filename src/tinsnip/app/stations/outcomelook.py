@@ -1,0 +1,65 @@
+"""What would come of a treatment, shown in place of the part before it is done."""
+
+import time
+
+from PySide6.QtCore import QObject
+
+from tinsnip.app.state.buffers import ViewBuffers, make_buffers
+from tinsnip.app.state.preview import Preview, StandIn
+from tinsnip.app.state.session import Session
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+from tinsnip.treat import Context, Outcome, Treatment
+
+__all__ = ["OutcomeLook", "worked_out"]
+
+
+class OutcomeLook(QObject):
+    """Shows the part as a treatment would make it; what is shown whole is done at once where it is asked for."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.shown: Treatment | None = None
+        """What is shown whole."""
+        self._stand_in: StandIn | None = None
+        session.mesh_changed.connect(self.leave)
+        session.preview_left.connect(self.leave)
+
+    @property
+    def is_on(self) -> bool:
+        """Whether something is shown in place of the part."""
+        return self._stand_in is not None and self._session.stand_in is self._stand_in
+
+    def leave(self) -> None:
+        """Show the part again."""
+        self._session.tasks.stop_behind("outcome")
+        if self.is_on:
+            self._session.show_stand_in(None)
+        self.shown = self._stand_in = None
+
+    def ask(self, treatment: Treatment) -> None:
+        """Show the part as a treatment would make it, as soon as that is worked out."""
+        piece = self._session.job.piece
+        if piece is None:
+            return
+        mesh, context, begun = piece.mesh, (piece.raw, piece.frame), time.perf_counter()
+
+        def done(found: tuple[Outcome, ViewBuffers]) -> None:
+            if self._session.mesh is mesh:
+                self.shown = treatment
+                self.show_instead(mesh, *found)
+                self._session.show_preview(Preview(treatment, mesh, found[0], time.perf_counter() - begun))
+
+        self._session.tasks.behind("outcome", lambda p: worked_out(treatment, mesh, Context(p, *context)), done)
+
+    def show_instead(self, mesh: Mesh, outcome: Outcome, buffers: ViewBuffers) -> None:
+        """Show what came of it in place of the part."""
+        self._stand_in = StandIn(before=mesh, triangles=len(outcome.mesh.faces), buffers=buffers)
+        self._session.show_stand_in(self._stand_in)
+
+
+def worked_out(treatment: Treatment, mesh: Mesh, context: Context) -> tuple[Outcome, ViewBuffers]:
+    """What comes of a treatment, and what draws it."""
+    outcome = treatment.apply(mesh, context)
+    return outcome, make_buffers(outcome.mesh, context.progress or Progress())
