@@ -133,7 +133,7 @@ class Look(WindowTest):
         self.window.resize(was.width() - 60, was.height() - 60)
         self.settle()
         scale = self.view.camera.scale
-        self.view.fit()
+        self.view.framing.fit()
         if abs(scale / self.view.camera.scale - 1.0) > 1e-6:
             self.found.append(f"{where}: the view was not fitted again")
         self.window.resize(was)

@@ -118,7 +118,7 @@ class InTheWindow(WindowTest):
     def test_it_is_previewed_left_done_at_once_and_undone(self) -> None:
         self.put_up(specimens.torus(40.0, 32).mesh, specimens.sphere(20.0, 16).mesh)
         session, on = self.session, (1, 2)
-        self.view.look_from(0.0, 90.0)
+        self.view.framing.look_from(0.0, 90.0)
         self.settle()
         action = shoved(session.job)
         plain = self.picture()

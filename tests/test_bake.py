@@ -423,7 +423,7 @@ class DrawnInTheWindow(WindowTest):
         write_mesh(sheet_of(12), path)
         self.open(path)
         self.key(Qt.Key.Key_Escape)
-        self.view.look_from(0, 90)
+        self.view.framing.look_from(0, 90)
         self.key(Qt.Key.Key_C)
         self.wait_for(lambda: self.view.scene.now.has_texture)
         for reduce in (False, True):

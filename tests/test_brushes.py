@@ -343,7 +343,7 @@ class ByHand(WindowTest):
         tray.choose("Brush")
         self.view.stroking.prepare()
         self.settle()
-        self.view.look_from(0.0, 0.0)
+        self.view.framing.look_from(0.0, 0.0)
         self.settle()
         tray.take("push")
         tray.brush.mirror = "left, right"

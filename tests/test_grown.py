@@ -230,7 +230,7 @@ class ByHand(WindowTest):
         tray = self.put_up(cut_off(specimens.sphere(200.0, 30).mesh, 10.0))
         mesh = self.session.mesh
         under = Datum(name="D1", form="plane", point=(5.0, 3.0, float(mesh.box[0, 2]) - 12.0), way=(0.0, 0.0, 1.0))
-        self.view.look_from(20.0, 10.0)
+        self.view.framing.look_from(20.0, 10.0)
         self.settle()
         tray.form.setCurrentText("stepped")
         self.settle()
@@ -289,7 +289,7 @@ class ByHand(WindowTest):
 
     def test_overhang_is_painted_told_and_selected(self) -> None:
         tray = self.put_up(specimens.sphere(100.0, 40).mesh)
-        self.view.look_from(0.0, -30.0)
+        self.view.framing.look_from(0.0, -30.0)
         self.settle()
         plain, legend = self.picture(), self.view.paints.over
         self.key(Qt.Key.Key_U)

@@ -209,8 +209,8 @@ class ByHand(WindowTest):
         write_mesh(two_shells(), path)
         self.open(path)
         self.key(Qt.Key.Key_Escape)
-        self.view.look_from(0.0, 90.0)
-        self.view.fit()
+        self.view.framing.look_from(0.0, 90.0)
+        self.view.framing.fit()
         self.key(Qt.Key.Key_3)
         self.key(Qt.Key.Key_Escape)
         self.trim, self.bar, self.selected = self.window.tray("Trim"), self.window.selection_bar, self.session.selected
@@ -417,7 +417,7 @@ class ByHand(WindowTest):
         self.open(path)
         self.key(Qt.Key.Key_3)
         self.take("Tidy an edge")
-        self.view.look_from(0.0, 0.0)
+        self.view.framing.look_from(0.0, 0.0)
         self.settle()
         mesh = self.session.mesh
         longest = mesh.loops.loop(int(np.argmax(np.diff(mesh.loops.start))))

@@ -336,7 +336,7 @@ class ByHand(WindowTest):
 
     def test_a_solid_is_dragged_into_place_and_cut_out(self) -> None:
         tray = self.put_up(box((0, 0, 0), (200, 200, 200)))
-        self.view.look_from(30.0, 20.0)
+        self.view.framing.look_from(30.0, 20.0)
         self.settle()
         self.click(tray.part_row.buttons["Join"])
         self.click(tray.tool_buttons["Place a solid"])

@@ -185,7 +185,7 @@ class ByHand(WindowTest):
         self.assertIn("280", part.size.text())
         self.type_number(part.density, "2.7")
         self.assertEqual(part.mass.text(), f"{4**3 * block.volume * 2.7e-3:.5g} g")
-        self.view.look_from(20.0, 55.0)
+        self.view.framing.look_from(20.0, 55.0)
         self.settle()
 
         def at(place: tuple[float, ...]) -> tuple[float, float]:
@@ -236,8 +236,8 @@ class ByHand(WindowTest):
         turn = Rotation.from_rotvec([0.0, 0.0, 0.4]).as_matrix()
         self.put_up(block, Mesh(block.vertices @ turn.T + [70.0, 0.0, 0.0], block.faces))
         tray, view, session = self.window.tray("Solid"), self.view, self.session
-        view.look_from(0.0, 40.0)
-        view.fit()
+        view.framing.look_from(0.0, 40.0)
+        view.framing.fit()
         self.settle()
 
         def at(place: tuple[float, ...]) -> tuple[float, float]:

@@ -125,8 +125,8 @@ class InTheWindow(WindowTest):
         write_mesh(two_shells(), path)
         self.open(path)
         self.key(Qt.Key.Key_Escape)
-        self.view.look_from(0.0, 90.0)
-        self.view.fit()
+        self.view.framing.look_from(0.0, 90.0)
+        self.view.framing.fit()
         self.key(Qt.Key.Key_3)
         self.key(Qt.Key.Key_Escape)
         self.bar, self.selected = self.window.selection_bar, self.session.selected

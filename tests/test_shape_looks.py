@@ -91,10 +91,10 @@ class InTheWindow(WindowTest):
         # lamps that stand with the part turn with it: what is seen from the side is another picture
         for still in (False, True):
             paints.stripes.still.setChecked(still)
-            view.look_from(0, 0)
+            view.framing.look_from(0, 0)
             self.settle()
             front = self.picture()
-            view.look_from(90, 0)
+            view.framing.look_from(90, 0)
             self.settle()
             self.assertEqual((np.abs(self.picture() - front).max(axis=2) > 60).mean() > 0.1, still)
         self.click(view, *middle)
@@ -142,7 +142,7 @@ class Light(WindowTest):
         caps = np.array([(0, 1, 2), (0, 2, 3), (0, 3, 4), (0, 4, 7), (4, 5, 7), (5, 6, 7)])
         mesh = Mesh(points, np.concatenate([sides, caps, caps[:, ::-1] + n]))
         self.put_up(mesh if mesh.volume > 0 else Mesh(points, mesh.faces[:, ::-1]))
-        self.view.look_from(25.0, 50.0)
+        self.view.framing.look_from(25.0, 50.0)
         self.settle()
 
     def test_depth_ground_and_lights(self) -> None:
@@ -169,12 +169,12 @@ class Light(WindowTest):
         # the middle of the groove's floor, seen from above, lies deep between its walls
         column, row, _ = self.view.camera.project(np.array([[3.2, 0.0, 10.0]]))[0].astype(int)
         self.assertLess(with_all[row, column].sum(), plain[row, column].sum())
-        self.view.look_from(25.0, -30.0)
+        self.view.framing.look_from(25.0, -30.0)
         self.settle()
         from_below = self.picture()
         self.key(Qt.Key.Key_I, shift)
         np.testing.assert_array_equal(self.picture(), from_below)
-        self.view.look_from(25.0, 50.0)
+        self.view.framing.look_from(25.0, 50.0)
         self.settle()
         np.testing.assert_array_equal(self.picture(), plain)
         middle = (self.view.width() // 2, self.view.height() // 2)

@@ -83,8 +83,8 @@ class ByHand(WindowTest):
     def test_a_fast_brush_leaves_no_gaps(self) -> None:
         block = specimens.bored_box(40.0, 60).mesh
         self.show(block)
-        self.view.look_from(0.0, 90.0)
-        self.view.fit()
+        self.view.framing.look_from(0.0, 90.0)
+        self.view.framing.fit()
         self.key(Qt.Key.Key_3)
         brush = next(tool for tool in self.window.tray("Trim").select_tools if isinstance(tool, Brush))
         self.view.hand.take(brush)
@@ -138,8 +138,8 @@ class ByHand(WindowTest):
             self.open(path)
             self.key(Qt.Key.Key_Escape)
             self.assertTrue(self.view.scene.now.has_made)
-            self.view.look_from(20.0, 70.0)
-            self.view.fit()
+            self.view.framing.look_from(20.0, 70.0)
+            self.view.framing.fit()
             self.settle()
             picture = self.picture()
             flat = ball.vertices[np.unique(ball.faces[cap])].mean(axis=0)

@@ -214,8 +214,8 @@ class ByHand(WindowTest):
         self.open(path)
         self.key(Qt.Key.Key_Escape)
         self.key(Qt.Key.Key_5)
-        self.view.look_from(0.0, 89.0)
-        self.view.fit()
+        self.view.framing.look_from(0.0, 89.0)
+        self.view.framing.fit()
         self.settle()
         tray = self.window.tray("Holes")
         button = tray.tool_buttons["Lay a strip"]
@@ -237,8 +237,8 @@ class ByHand(WindowTest):
         self.open(path)
         self.key(Qt.Key.Key_Escape)
         self.key(Qt.Key.Key_5)
-        self.view.look_from(0.0, 60.0)
-        self.view.fit()
+        self.view.framing.look_from(0.0, 60.0)
+        self.view.framing.fit()
         self.settle()
         tray = self.window.tray("Holes")
         button = tray.tool_buttons["Close a window"]
@@ -247,7 +247,7 @@ class ByHand(WindowTest):
         self.click(button)
         # its wall, and right through it
         for turn, point in ((0.0, (0, 44.0, 20.0)), (90.0, (0, 0, 0))):
-            self.view.look_from(0.0, 60.0 if turn == 0 else 89.0)
+            self.view.framing.look_from(0.0, 60.0 if turn == 0 else 89.0)
             self.settle()
             x, y, _ = self.view.camera.project(np.array(point, dtype=float))[0]
             self.click(self.view, x, y)

@@ -52,7 +52,7 @@ class OverTheView(WindowTest):
         self.window.resize(size.width() - 150, size.height() - 90)
         self.settle()
         scale = self.camera.scale
-        self.view.fit()
+        self.view.framing.fit()
         self.assertAlmostEqual(self.camera.scale / scale, 1.0, places=9)
         spot = self.spot_on_part()
         self.wheel(*spot, 1)

@@ -135,8 +135,8 @@ class Saved(JobTest):
         for place, step in (((0, 0, 100.0), 1), ((0, 0, -100.0), 2)):
             point = frame[:3, :3] @ np.array(place) + frame[:3, 3]
             for turn in (0.0, 180.0):
-                self.view.look_from(turn, 0.0)
-                self.view.fit()
+                self.view.framing.look_from(turn, 0.0)
+                self.view.framing.fit()
                 self.settle()
                 x, y, _ = self.view.camera.project(point)[0]
                 if self.view.camera.ray(x, y)[1] @ point < 0:  # it faces the view

@@ -2,8 +2,8 @@
 
 numba compiles a way in for each signature, which took a tenth of all compiling and as many files again on disk. Code
 takes an array as seven and more plain values, a tuple as its elements, and hands its result back through a pointer;
-ctypes can do that, lets go of Python's lock meanwhile, and costs some 20 microseconds a call (a dozen arrays; 5 to 8
-by numba's way). Kernels run for longer, and whatever Python calls ten thousand times belongs into a kernel.
+ctypes can do that, and lets go of Python's lock meanwhile. It takes some 30 microseconds a call longer, so that a
+kernel which is called often gets numba's way after all.
 """
 
 import ctypes

@@ -50,9 +50,9 @@ class Cards(QObject):
         self._notice_timer = QTimer(self, singleShot=True, interval=_NOTICE_MS)
         self._notice_timer.timeout.connect(self.notice.hide)
         self.offer = _Offer(viewport)
-        self.offer.fit.clicked.connect(viewport.fit)
-        viewport.shrunk.connect(self._offer_fit)
-        viewport.touched.connect(self.offer.hide)
+        self.offer.fit.clicked.connect(viewport.framing.fit)
+        viewport.framing.shrunk.connect(self._offer_fit)
+        viewport.framing.touched.connect(self.offer.hide)
         self.bar: SelectionBar | None = None
         self.floating: list[QWidget] = []
         """Further things that stand at the lower middle of the view."""
@@ -82,14 +82,14 @@ class Cards(QObject):
             self.first_look.refresh()
             self.first_look.raise_()
             self.place()
-            self._viewport.covered_left = self.first_look.width() + 20.0
-            self._viewport.fit()
+            self._viewport.framing.covered_left = self.first_look.width() + 20.0
+            self._viewport.framing.fit()
 
     def _first_look_gone(self) -> None:
         """The whole view is the part's again."""
-        if self._viewport.covered_left:
-            self._viewport.covered_left = 0.0
-            self._viewport.fit()
+        if self._viewport.framing.covered_left:
+            self._viewport.framing.covered_left = 0.0
+            self._viewport.framing.fit()
 
     def _station_opened(self, name: str) -> None:
         if name != self._first_station:

@@ -113,11 +113,11 @@ class Menus(QMenuBar):
         for i, one in enumerate(STATIONS, 1):
             keys = str(i) if i < 10 else ""
             self._action(station, one.name, lambda name=one.name: session.set_station(name), keys)
-        self.fit = self._action(view, "Fit all", acts.viewport.fit, "F")
+        self.fit = self._action(view, "Fit all", acts.viewport.framing.fit, "F")
         sides = (("front", 0, 0, "Alt+1"), ("right", 90, 0, "Alt+2"), ("back", 180, 0, "Alt+3"))
         sides += (("left", 270, 0, "Alt+4"), ("top", 0, 90, "Alt+5"), ("under", 0, -90, "Alt+6"))
         for name, turn, lift, keys in sides:
-            self._action(view, f"From {name}", lambda t=turn, h=lift: acts.viewport.look_from(t, h), keys)
+            self._action(view, f"From {name}", lambda t=turn, h=lift: acts.viewport.framing.look_from(t, h), keys)
         view.addSeparator()
         names = (
             ("Tin", "T"),

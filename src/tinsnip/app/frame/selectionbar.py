@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, 
 
 from tinsnip.app.state.selected import Places
 from tinsnip.app.state.session import Session
+from tinsnip.app.view.snapshots import picture_round
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.question import ask
@@ -70,7 +71,7 @@ class SelectionBar(QFrame):
         self._later.timeout.connect(self._look)
         session.selected.changed.connect(self._changed)
         session.hidden_met.connect(self._ask_about_hidden)
-        viewport.touched.connect(self._tell)
+        viewport.framing.touched.connect(self._tell)
         self.hide()
 
     def fit(self, dial: int, scale: int) -> None:
@@ -326,7 +327,7 @@ class SelectionBar(QFrame):
         if self._viewport.scene is None:
             return None
         points = mesh.vertices[mesh.faces[chosen, 0]]
-        return QPixmap.fromImage(self._viewport.picture_of(points, px(220), px(150)))
+        return QPixmap.fromImage(picture_round(self._viewport, points, px(220), px(150)))
 
     def _insets(self) -> QPixmap | None:
         """Small pictures of the places that are out of view, beside each other."""
@@ -340,7 +341,8 @@ class SelectionBar(QFrame):
         whole.fill(Qt.GlobalColor.transparent)
         painter = QPainter(whole)
         for i, number in enumerate(which):
-            painter.drawImage(i * (wide + gap), 0, view.picture_of(places.points[places.place == number], wide, high))
+            own = places.points[places.place == number]
+            painter.drawImage(i * (wide + gap), 0, picture_round(view, own, wide, high))
         painter.end()
         return whole
 

@@ -57,7 +57,7 @@ class Shown(QObject):
 
     def show_again(self, opened: OpenedJob, path: Path | None) -> None:
         """Show a job as it was left; what does not fit is left as it is."""
-        self._viewport.show_again(opened.view.get("camera"))
+        self._viewport.framing.show_again(opened.view.get("camera"))
         self._session.set_station(str(opened.view.get("station")))
         look = opened.view.get("look")
         if self.menus is not None and isinstance(look, int) and 0 <= look < len(self.menus.looks):

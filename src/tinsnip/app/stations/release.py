@@ -179,7 +179,7 @@ class ReleaseTray(Tray):
         if check.place is not None:
             size = _NEAR * self.session.mesh.diagonal
             place = Finding("", Kind.CROSSING, check.name, check.place, size, 1, "", -1, check.place[None])
-            self.view.fly_to(place)
+            self.session.fly_to.emit(place)
             self.session.hovered.emit(place)
 
     def turn_to_fit(self) -> None:

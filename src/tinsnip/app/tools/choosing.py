@@ -53,7 +53,7 @@ class Choosing(Tool):
             if spot.piece.id == self.session.job.active:
                 self.on_active.emit(x, y)
             else:
-                self.view.work_on(spot.piece.id)
+                self.view.framing.work_on(spot.piece.id)
                 self.session.message.emit(f"now on {spot.piece.name}", False)
 
         pick_shown(self.session, self.view.camera.ray(x, y), picked)

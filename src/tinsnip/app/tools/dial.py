@@ -50,13 +50,13 @@ class Dial(Tool):
 
     def _turn(self, at: Pointer, way: tuple[float, float]) -> Drag:
         camera = self.view.camera
-        self.view.look_from(*way)
+        self.view.framing.look_from(*way)
         pivot = np.array(camera.centre)
         while at.is_down:
             now = yield
             if now.x != at.x or now.y != at.y:
                 camera.turn_about(pivot, -0.4 * (now.x - at.x), 0.4 * (now.y - at.y))
-                self.view.touch()
+                self.view.framing.touch()
                 self.view.moved()
             at = now
 

@@ -51,7 +51,7 @@ class Navigate(Tool):
             travelled += abs(dx) + abs(dy)
             if dx or dy:
                 camera.turn_about(pivot, -0.4 * dx, 0.4 * dy)
-                self.view.touch()
+                self.view.framing.touch()
                 self.view.moved()
             at = now
         if travelled < _CLICK and first.button == Qt.MouseButton.LeftButton:
@@ -61,7 +61,7 @@ class Navigate(Tool):
         while at.is_down:
             now = yield
             self.view.camera.pan(now.x - at.x, now.y - at.y)
-            self.view.touch()
+            self.view.framing.touch()
             self.view.moved()
             at = now
 
@@ -70,7 +70,7 @@ class Navigate(Tool):
         while at.is_down:
             now = yield
             camera.zoom(1.01 ** (at.y - now.y), camera.width / 2, camera.height / 2)
-            self.view.touch()
+            self.view.framing.touch()
             self.view.moved()
             at = now
 

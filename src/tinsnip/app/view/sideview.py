@@ -8,6 +8,7 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QP
 from PySide6.QtWidgets import QFrame
 
 from tinsnip.app.view.camera import Camera
+from tinsnip.app.view.snapshots import picture_aside
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.mesh import Mesh
@@ -54,7 +55,7 @@ class SideView(QFrame):
 
     def redraw(self) -> None:
         """Draw the piece anew; again in a moment where it cannot be drawn yet."""
-        self._picture = self._view.picture_aside(self.camera)
+        self._picture = picture_aside(self._view, self.camera)
         if self._picture is None:
             self._later.start()
         self.update()

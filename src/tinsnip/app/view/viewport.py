@@ -1,13 +1,11 @@
 """The view of the part: what is drawn of it, and when."""
 
-import contextlib
-import copy
 from collections.abc import Callable
 
 import moderngl
 import numpy as np
-from PySide6.QtCore import QEvent, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QFocusEvent, QImage, QKeyEvent, QMouseEvent, QResizeEvent, QTabletEvent, QWheelEvent
+from PySide6.QtCore import QEvent, QRectF, Qt, QTimer
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QResizeEvent, QTabletEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QFrame
 from scipy.spatial.transform import Rotation
@@ -21,7 +19,7 @@ from tinsnip.app.state.spots import hit_on
 from tinsnip.app.state.stroking import Stroking, Touched
 from tinsnip.app.view.boundarylines import lines_of
 from tinsnip.app.view.camera import Camera
-from tinsnip.app.view.flight import Flight
+from tinsnip.app.view.framing import Framing
 from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.layerpanel import LayerPanel
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
@@ -36,7 +34,6 @@ from tinsnip.app.widgets.theme import px, tint_of
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
 from tinsnip.space.picking import first_hit, first_hit_in, triangles_in_prism
-from tinsnip.survey import Finding
 from tinsnip.survey.deviation import FromRaw, triangles_outside
 
 __all__ = ["Viewport"]
@@ -45,25 +42,13 @@ _DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
 _FEW = 30_000
 """Triangles up to which what is selected besides is drawn by itself; where it lies is to be told in a moment."""
-_MUCH_SMALLER = 0.5
-"""A part is much smaller where its diagonal is below this share of what it was."""
 
 
 class Viewport(QOpenGLWidget):
-    """Draws what the session shows, a little at a time, and hands what is done over it to the hand.
-
-    Signals
-    -------
-    touched
-        The view was moved by hand.
-    shrunk
-        The part is much smaller than it was, and still looked at as before; or it is so no more.
-    """
+    """Draws what the session shows, a little at a time, and hands what is done over it to the hand."""
 
     keeps_focus = True
     """A click on a control leaves the focus here, where keys turn the part."""
-    touched = Signal()
-    shrunk = Signal(bool)
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
@@ -75,17 +60,12 @@ class Viewport(QOpenGLWidget):
         self.overlay = Overlay(session, self.hand, self)
         self.stroking = Stroking(session)
         self.stroking.touched.connect(self._show_touched)
-        self.flight = Flight(self.camera, self.moved, self)
-        self.covered_left = 0.0
+        self.framing = Framing(session, self.camera, self.moved, self)
         self._picks = 0
         self._buffers: ViewBuffers | None = None
         self._pending: ViewBuffers | None = None
         self._awaited: ViewBuffers | None = None
         self._is_due = False
-        self._fitted: object = None
-        self._is_touched = False
-        self._stood: tuple[int, np.ndarray, np.ndarray] | None = None
-        self._fit_frame = 0
         self._moving = self._tries_turn = False
         self.look = TIN
         self.shows = "now"
@@ -103,8 +83,7 @@ class Viewport(QOpenGLWidget):
         session.examined.connect(self._show_findings)
         session.station_changed.connect(self._show_findings)
         session.preview_changed.connect(self._show_preview)
-        session.fly_to.connect(self.fly_to)
-        session.reframed.connect(self._fit_again)
+        session.fly_to.connect(lambda finding: self.framing.fly_to(finding, self._buffers))
         session.others_changed.connect(self._show_others)
         session.stand_in_changed.connect(self._show_stand_in)
         session.from_raw_changed.connect(self._give_values)
@@ -197,7 +176,7 @@ class Viewport(QOpenGLWidget):
             scene is not None
             and self._pending is None
             and not self._moving
-            and not self.flight.is_under_way
+            and not self.framing.flight.is_under_way
             and not scene.is_loading
             and not self.paints.is_bringing
         )
@@ -226,8 +205,7 @@ class Viewport(QOpenGLWidget):
         self.overlay.setGeometry(self.rect())
         self.place_legends()
         self.camera.width, self.camera.height = max(1, self.width()), max(1, self.height())
-        if self._fitted is not None and not self._is_touched:
-            self.fit()
+        self.framing.resized()
         self.redraw()
 
     # ---- what is shown
@@ -235,51 +213,8 @@ class Viewport(QOpenGLWidget):
     def _take_buffers(self, buffers: ViewBuffers) -> None:
         self._pending = self._awaited = buffers
         self._is_due = True  # what is drawn besides it goes with the old one, even if the new one is the same again
-        self._know_box()
-        piece = self.session.job.piece
-        if piece is not None and self._fitted != piece.id:
-            self._fitted = piece.id
-            self._fit_frame = self.frames
-            self.fit()
-            self.shrunk.emit(False)
-        elif piece is not None:
-            self._follow(piece.id, piece.mesh.box, piece.frame)
-        if piece is not None:
-            self._stood = piece.id, piece.mesh.box, piece.frame
+        self.framing.take(self.frames)
         self.redraw()
-
-    def _follow(self, number: int, box: np.ndarray, frame: np.ndarray) -> None:
-        """The part has changed: where it was moved the view goes with it, where it shrank fitting is offered."""
-        if self._stood is None or self._stood[0] != number or not np.isfinite(box).all():
-            return
-        was, stood = self._stood[1:]
-        before, now = (float(np.linalg.norm(b[1] - b[0])) for b in (was, box))
-        if not np.array_equal(stood, frame):
-            grown = now / before if before > 0 and abs(now / before - 1.0) > 0.2 else 1.0
-            self.camera.middle = box.mean(axis=0) + grown * (self.camera.middle - was.mean(axis=0))
-            self.camera.scale *= grown
-            self.moved()
-        elif now < _MUCH_SMALLER * before or before < _MUCH_SMALLER * now:
-            self.shrunk.emit(now < before)
-
-    def touch(self) -> None:
-        """The view is moved by hand: it stays as it is from now on."""
-        self._is_touched = True
-        self.touched.emit()
-
-    def fit(self) -> None:
-        """Show all of the part."""
-        mesh = self.session.mesh
-        if mesh is not None and len(mesh.faces):
-            shown = [mesh.vertices, *(b.mesh.vertices for b in self.session.others())]
-            some = np.concatenate([v[:: max(1, len(v) // 50_000)] for v in shown])
-            self.camera.fit(some, mesh.box, self.covered_left)
-            self._is_touched = False
-            self.moved()
-
-    def _fit_again(self) -> None:
-        """The part has changed its size or is another: show all of it once it is ready."""
-        self._fitted = None
 
     def _show_others(self) -> None:
         """Draw the other visible pieces too."""
@@ -287,23 +222,8 @@ class Viewport(QOpenGLWidget):
             self.makeCurrent()
             number = {id(piece.mesh): piece.id for piece in self.session.shown_pieces()}
             self.scene.set_others([(b, tint_of(number[id(b.mesh)])) for b in self.session.others()])
-            self._know_box()
-            if (
-                self._fitted == self.session.job.active
-                and self.session.is_as_opened
-                and self.frames < self._fit_frame + 4
-            ):
-                self.fit()
+            self.framing.take_others(self.frames)
             self.redraw()
-
-    def _know_box(self) -> None:
-        """Keep everything that is shown within the camera's depth."""
-        boxes = [b.mesh.box for b in self.session.others()]
-        if self.session.mesh is not None:
-            boxes.append(self.session.mesh.box)
-        if boxes:
-            all_boxes = np.array(boxes)
-            self.camera.set_part(np.stack([all_boxes[:, 0].min(axis=0), all_boxes[:, 1].max(axis=0)]))
 
     def set_look(self, look: int) -> None:
         """Paint the surface another way: tin, scan colour, provenance, deviation from raw, density, walls."""
@@ -519,37 +439,11 @@ class Viewport(QOpenGLWidget):
         self._dirty = True
         self.update()
 
-    def picture_of(self, points: np.ndarray, width: int, height: int) -> QImage:
-        """A small picture of what lies round some points, mm, shape (N, 3), seen from where the view looks."""
-        camera = copy.copy(self.camera)
-        camera.width, camera.height = width, height
-        camera.fit(points, np.stack([points.min(axis=0), points.max(axis=0)]))
-        camera.scale = max(2.5 * camera.scale, 1e-3 * camera.reach)  # with enough round it to know it again
-        self.makeCurrent()
-        pixels = self.scene.picture(camera, width, height)
-        self.redraw()
-        return QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
-
     def set_aside(self, mesh: Mesh | None) -> None:
         """Leave another piece out of the view, to be looked at by itself; None: draw all again."""
         if self.scene is not None:
             self.scene.aside = mesh
             self.redraw()
-
-    def picture_aside(self, camera: Camera) -> QImage | None:
-        """A picture of the piece that was set aside, as large as its camera's view; None until it can be drawn."""
-        if self.scene is None:
-            return None
-        ratio = self.devicePixelRatioF()
-        width, height = round(camera.width * ratio), round(camera.height * ratio)
-        self.makeCurrent()
-        pixels = self.scene.picture_aside(camera, width, height)
-        if pixels is None:
-            return None
-        self.redraw()
-        image = QImage(pixels.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
-        image.setDevicePixelRatio(ratio)
-        return image
 
     def show_waste(self, waste: Waste | None) -> None:
         """Hatch what a snip would cut away; None: nothing."""
@@ -597,32 +491,7 @@ class Viewport(QOpenGLWidget):
             draw_made(self.scene, corners)
             self.redraw()
 
-    # ---- going there
-
-    def fly_to(self, finding: Finding) -> None:
-        """Bring a finding to the middle, seen from its open side."""
-        buffers = self._buffers
-        self.touch()
-        known = buffers is not None and buffers.mesh is self.session.mesh
-        self.flight.fly_to(finding, (buffers.mesh.vertices, buffers.light_faces) if known else None)
-
-    def show_again(self, camera: object) -> None:
-        """Look from where a saved job was looked at; what does not fit is ignored."""
-        with contextlib.suppress(AttributeError, TypeError, ValueError):
-            turn, lift, scale = (float(camera.get(name)) for name in ("turn", "lift", "scale"))
-            middle = np.array(camera.get("middle"), dtype=float)
-            fits = middle.shape == (3,) and np.isfinite([turn, lift, scale, *middle]).all()
-            if fits and scale > 0 and self.session.job.piece is not None:
-                self.camera.turn, self.camera.lift = turn % 360, float(np.clip(lift, -90, 90))
-                self.camera.middle, self.camera.scale = middle, scale
-                self._fitted, self._is_touched = self.session.job.piece.id, True
-                self.moved()
-
-    def look_from(self, turn: float, lift: float) -> None:
-        """Look from a direction, about the middle of the view."""
-        self.camera.turn, self.camera.lift = turn, lift
-        self.touch()
-        self.moved()
+    # ---- what is under the pointer
 
     def surface_point(self, x: float, y: float) -> np.ndarray | None:
         """The point under a pixel, by the part's tree or by what stands lightly for it; takes no time."""
@@ -665,11 +534,6 @@ class Viewport(QOpenGLWidget):
         self._picks += 1
         self.session.tasks.behind(f"pick {self._picks}", find, take)
 
-    def work_on(self, number: int) -> None:
-        """Work on another piece that is seen, and look at it from where the view is."""
-        self._fitted, self._stood = number, None
-        self.session.set_active(number, reframe=False)
-
     # ---- hands
 
     def update_overlay(self) -> None:
@@ -699,7 +563,7 @@ class Viewport(QOpenGLWidget):
             return
         if steps and self.session.mesh is not None:
             self.camera.zoom(1.18**steps, event.position().x(), event.position().y())
-            self.touch()
+            self.framing.touch()
             self.moved()
 
     def event(self, event: QEvent) -> bool:
@@ -718,7 +582,7 @@ class Viewport(QOpenGLWidget):
         }
         if event.key() in steps:
             self.camera.turn_about(self.camera.middle, *steps[event.key()])
-            self.touch()
+            self.framing.touch()
             self.moved()
         elif event.key() == Qt.Key.Key_Space:
             self.hand.space = True

@@ -35,10 +35,12 @@ that is rounded as wide is off by a fifth of it."""
 _FARTHEST = 0.5
 """Share of the width that a vertex may move: the tip of an edge of 60 degrees that is rounded as wide does."""
 _STEPS = 12
+"""Steps that bring a point onto up to three forms at once."""
 _NONE = -1
 _ROUNDS = 12
 """Rounds in which what would turn a triangle over is left as it was."""
 _SPREADING = 8
+"""Rounds in which vertices of a triangle that would turn over find another place on their form."""
 _LEANS = 0.3
 """Cosine from which a triangle faces as the form it is to lie on."""
 
@@ -65,6 +67,24 @@ class Sharpened(NamedTuple):
     length: float
     largest: float
     left: int
+
+
+class _Band(NamedTuple):
+    """What lies between the forms.
+
+    Attributes
+    ----------
+    of : ndarray of int, shape (V,)
+        The form that each vertex lies on with all its triangles; -1 for none.
+    at : ndarray of int, shape (B,)
+        The vertices from which a form can be reached.
+    near : ndarray, shape (K, B)
+        How far each form is from these, along edges that lead through what lies on none, mm.
+    """
+
+    of: np.ndarray
+    at: np.ndarray
+    near: np.ndarray
 
 
 class _Sides(NamedTuple):
@@ -100,8 +120,8 @@ def sharpen_between(
     Parameters
     ----------
     mesh : Mesh
-        Without tangled edges.
     forms : list of Form
+        One at least.
     owner : ndarray of int, shape (F,)
         The form that each triangle lies on; -1 for none.
     width : float
@@ -119,9 +139,9 @@ def sharpen_between(
     by feature-insensitive sampling, IEEE TVCG 11 (2005): new vertices where the surfaces on both sides meet. Here these
     are fitted forms instead of single triangles, so that noise does not show in the line.
     """
-    of, near = _reached(mesh, forms, owner, width)
-    sides = _sides_of(mesh, forms, owner, near, width)
-    labels, barred = _labelled(mesh, sides, of, near, width, may_move), np.zeros(len(mesh.vertices), dtype=bool)
+    band = _reached(mesh, forms, owner, width)
+    of, sides = band.of, _sides_of(mesh, forms, owner, band, width)
+    labels, barred = _labelled(mesh, sides, band, width, may_move), np.zeros(len(mesh.vertices), dtype=bool)
     loose = np.zeros(len(barred), dtype=bool)
     for turn in range(_ROUNDS):
         made = _made(mesh, sides, labels, of, width, barred, loose)
@@ -155,8 +175,8 @@ def _crossing(mesh: Mesh, made: "_Made", before: int) -> np.ndarray:
     return out
 
 
-def _reached(mesh: Mesh, forms: list[Form], owner: np.ndarray, width: float) -> tuple[np.ndarray, list[np.ndarray]]:
-    """The form that each vertex lies on, or -1; and, for each form, how far other vertices are from it along edges."""
+def _reached(mesh: Mesh, forms: list[Form], owner: np.ndarray, width: float) -> _Band:
+    """What lies on no form, and how far from each."""
     n, count = len(mesh.vertices), len(forms)
     low, high = np.full(n, count), np.full(n, _NONE)
     corners, value = mesh.faces.ravel(), np.repeat(owner, 3)
@@ -166,28 +186,36 @@ def _reached(mesh: Mesh, forms: list[Form], owner: np.ndarray, width: float) -> 
     edges = edges_of(mesh)
     # ways lead through what lies on no form, from the last vertices that do
     edges = edges[(of[edges] < 0).any(axis=1)]
+    used, ends = np.unique(edges, return_inverse=True)
+    ends = ends.reshape(-1, 2)
     long = np.maximum(np.linalg.norm(mesh.vertices[edges[:, 0]] - mesh.vertices[edges[:, 1]], axis=1), 1e-300)
-    graph = sparse.csr_matrix((np.tile(long, 2), np.vstack([edges, edges[:, ::-1]]).T), shape=(n, n))
-    used = np.flatnonzero(np.diff(graph.indptr) > 0)
-    graph = graph[used][:, used]
-    near = []
+    both = np.vstack([ends, ends[:, ::-1]]).T
+    graph = sparse.csr_matrix((np.tile(long, 2), both), shape=(len(used), len(used)))
+    near, is_near = [], np.zeros(len(used), dtype=bool)
     for i in range(count):
-        away = np.full(n, np.inf)
         begin = np.flatnonzero(of[used] == i)
+        away = np.full(len(used), np.inf)
         if len(begin):
-            away[used] = dijkstra(graph, indices=begin, min_only=True, limit=_APART * width)
-        near.append(away)
+            away = dijkstra(graph, indices=begin, min_only=True, limit=_APART * width)
+        some = np.flatnonzero(np.isfinite(away))
+        near.append((some, away[some]))
+        is_near[some] = True
+        check_here()
     # what lies further off all forms than a rounded edge does is a surface of its own, and so is what is next to it
-    off = np.min([np.abs(distances(form, mesh.vertices[used])) for form in forms], axis=0) if forms else used
+    off = np.min([np.abs(distances(form, mesh.vertices[used])) for form in forms], axis=0)
     deep = np.flatnonzero((of[used] < 0) & (off > _DEEP * width))
     if len(deep):
-        beside = used[dijkstra(graph, indices=deep, min_only=True, limit=width) <= width]
-        for away in near:
-            away[beside[of[beside] < 0]] = np.inf
-    return of, near
+        is_near &= (of[used] >= 0) | (dijkstra(graph, indices=deep, min_only=True, limit=width) > width)
+    at = np.flatnonzero(is_near)
+    number = np.cumsum(is_near) - 1
+    dense = np.full((count, len(at)), np.inf)
+    for i, (some, away) in enumerate(near):
+        kept = is_near[some]
+        dense[i, number[some[kept]]] = away[kept]
+    return _Band(of, used[at], dense)
 
 
-def _sides_of(mesh: Mesh, forms: list[Form], owner: np.ndarray, near: list[np.ndarray], width: float) -> _Sides:
+def _sides_of(mesh: Mesh, forms: list[Form], owner: np.ndarray, band: _Band, width: float) -> _Sides:
     """Which way the forms face, and in what edges they meet."""
     areas, middles = face_vectors(mesh.vertices, mesh.faces), mesh.vertices[mesh.faces].mean(axis=1)
     signs = np.ones(len(forms))
@@ -197,51 +225,42 @@ def _sides_of(mesh: Mesh, forms: list[Form], owner: np.ndarray, near: list[np.nd
     sides = _Sides(forms, signs, np.zeros((len(forms), len(forms)), dtype=np.int8))
     for i in range(len(forms)):
         for j in range(i + 1, len(forms)):
-            between = np.flatnonzero(near[i] + near[j] <= _APART * width)
+            between = np.flatnonzero(band.near[i] + band.near[j] <= _APART * width)
             if len(between) < 2:
                 continue
-            points = mesh.vertices[between]
+            points, to_i, to_j = mesh.vertices[band.at[between]], band.near[i][between], band.near[j][between]
             a, b = sides.ways(i, points), sides.ways(j, points)
             if abs(float(np.median((a * b).sum(axis=1)))) > _SHARP:
                 continue
             # beside the edge each lies on one side of the other: behind it where the edge stands out
-            on_i, on_j = points[near[i][between] < near[j][between]], points[near[j][between] < near[i][between]]
-            behind = np.concatenate([sides.off(j, on_i), sides.off(i, on_j)])
+            behind = np.concatenate([sides.off(j, points[to_i < to_j]), sides.off(i, points[to_j < to_i])])
             if len(behind):
                 sides.bulges[i, j] = sides.bulges[j, i] = 1 if np.median(behind) < 0 else -1
     return sides
 
 
-def _labelled(
-    mesh: Mesh, sides: _Sides, of: np.ndarray, near: list[np.ndarray], width: float, may_move: np.ndarray | None
-) -> np.ndarray:
+def _labelled(mesh: Mesh, sides: _Sides, band: _Band, width: float, may_move: np.ndarray | None) -> np.ndarray:
     """The form that each vertex is of, int, shape (V, 3), the first alone; -1 where none is told."""
-    n = len(mesh.vertices)
-    labels = np.full((n, _MOST), _NONE)
-    labels[:, 0] = of
-    free = of < 0 if may_move is None else (of < 0) & may_move
-    best = np.full(n, np.inf)
-    count = np.zeros(n, dtype=np.int64)
-    apart = {}
+    labels = np.full((len(mesh.vertices), _MOST), _NONE)
+    labels[:, 0] = band.of
+    free = band.of[band.at] < 0
+    if may_move is not None:
+        free &= may_move[band.at]
+    at, near = band.at[free], band.near[:, free]
+    off = np.stack([sides.off(i, mesh.vertices[at]) for i in range(len(sides.forms))])
+    close = np.isfinite(near) & (np.abs(off) <= width)
+    best = np.full(len(at), np.inf)
     for i in range(len(sides.forms)):
-        some = np.flatnonzero(free & np.isfinite(near[i]))
-        away = np.full(n, np.nan)
-        away[some] = sides.off(i, mesh.vertices[some])
-        apart[i] = away
-        count[some] += np.abs(away[some]) <= width
-    for i, away in apart.items():
-        own = np.abs(away) <= width
-        wins, meets = own.copy(), np.zeros(n, dtype=bool)
-        for j, other in apart.items():
-            if j != i and sides.bulges[i, j]:
-                both = own & (np.abs(other) <= width) & (near[i] + near[j] <= _APART * width)
-                meets |= both
-                wins &= ~both | (sides.bulges[i, j] * (away - other) >= 0)
+        wins, meets = close[i].copy(), np.zeros(len(at), dtype=bool)
+        for j in np.flatnonzero(sides.bulges[i]):
+            both = close[i] & close[j] & (near[i] + near[j] <= _APART * width)
+            meets |= both
+            wins &= ~both | (sides.bulges[i, j] * (off[i] - off[j]) >= 0)
         # where none wins against all others, the nearest is it
-        price = np.where(wins, -1.0, 1.0) + np.abs(away) / max(4.0 * width, 1e-300)
+        price = np.where(wins, -1.0, 1.0) + np.abs(off[i]) / max(4.0 * width, 1e-300)
         better = meets & (price < best)
         best[better] = price[better]
-        labels[better, 0] = i
+        labels[at[better], 0] = i
     return labels
 
 
