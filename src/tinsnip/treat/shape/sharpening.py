@@ -321,10 +321,7 @@ def _made(
     back = some[(shift[some] > _FARTHEST * width) | (left > off_at_most)]
     places[back], shift[back], labels[back] = mesh.vertices[back], 0.0, _NONE
     # edges that still lead from one form to another are divided where these meet
-    apart = (labels[edges, 0] >= 0).all(axis=1)
-    apart &= ~(labels[edges[:, 0], :, None] == np.where(labels[edges[:, 1]] < 0, -2, labels[edges[:, 1]])[:, None]).any(
-        axis=(1, 2)
-    )
+    apart = (labels[edges, 0] >= 0).all(axis=1) & (_in_common(labels[edges[:, 0]], labels[edges[:, 1]]) == 0)
     edges, share = edges[apart], share[apart]
     fresh = _pairs_across(sides, labels, edges)
     between = mesh.vertices[edges[:, 0]] + share[:, None] * (mesh.vertices[edges[:, 1]] - mesh.vertices[edges[:, 0]])
@@ -337,7 +334,9 @@ def _made(
     divided = split_edges(mesh, edges, share)
     loose = np.concatenate([loose & (labels[: len(loose), 0] >= 0) & (of < 0), loose[edges].any(axis=1)])
     if loose.any():
-        places = _spread(divided, sides, labels, places, loose)
+        spread = _spread(divided, sides, labels, places, loose)
+        far = np.linalg.norm(spread - divided.vertices, axis=1) > _FARTHEST * width
+        places = np.where(far[:, None], places, spread)
         shift[loose] = np.maximum(np.linalg.norm(places - divided.vertices, axis=1)[loose], 1e-300)
     places[shift > 0] = as_files_hold(places[shift > 0], mesh.diagonal)
     touched = triangles_at(divided.faces, shift > 0)
@@ -362,6 +361,11 @@ def _spread(mesh: Mesh, sides: _Sides, labels: np.ndarray, places: np.ndarray, l
         now[some], left = _onto(sides, labels[some], middle)
         now[some[left > 1e-6 * mesh.diagonal]] = places[some[left > 1e-6 * mesh.diagonal]]
     return now
+
+
+def _in_common(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """How many forms two rows of labels have in common, int, shape (N,)."""
+    return ((one[:, :, None] == other[:, None, :]) & (one[:, :, None] >= 0)).sum(axis=(1, 2))
 
 
 def _where_they_meet(mesh: Mesh, sides: _Sides, labels: np.ndarray, edges: np.ndarray) -> np.ndarray:
@@ -394,7 +398,7 @@ def _draw_ends_onto_lines(mesh: Mesh, labels: np.ndarray, edges: np.ndarray, sha
         if of[v] >= 0 or labels[v, 1] >= 0 or form in labels[v] or labels[v, 0] in labels[far[e]]:
             continue
         on_line = {w for w in around[v] if form in labels[w] and labels[v, 0] in labels[w]}
-        if not any(a in on_line and b in on_line for a, b in zip(*[iter(around[v])] * 2, strict=True)):
+        if not any(a in on_line and b in on_line for a, b in zip(around[v][::2], around[v][1::2], strict=True)):
             labels[v, 1] = form  # else a triangle would have no area
 
 
@@ -467,7 +471,6 @@ def _turned_over(made: _Made, sides: _Sides, before: int, are_all: bool) -> np.n
 def _length(made: _Made) -> float:
     """Of the mesh edges that lie in the edge of two forms, mm."""
     edges = edges_of(made.mesh)
-    own = made.labels[edges]
-    shared = ((own[:, 0, :, None] == own[:, 1, None, :]) & (own[:, 0, :, None] >= 0)).sum(axis=(1, 2)) >= 2
+    shared = _in_common(made.labels[edges[:, 0]], made.labels[edges[:, 1]]) >= 2
     ends = made.mesh.vertices[edges[shared]]
     return float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).sum())
