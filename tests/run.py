@@ -27,9 +27,10 @@ from tests import seeds  # noqa: E402
 _LONGEST = 1500
 """Seconds after which a module hangs."""
 _LONG = (
-    "test_window", "test_aligning", "test_window_job", "test_keys", "test_batch", "test_window_work", "test_ripple",
+    "test_window", "test_screens", "test_aligning", "test_window_job", "test_keys", "test_batch", "test_window_work",
+    "test_ripple",
     "test_command_line", "test_ready", "test_part_scans", "test_recast", "test_recast_places", "test_how_to_add",
-    "test_window_datums", "test_bake", "test_hiding", "test_bounds", "test_screens", "test_monkey", "test_demo",
+    "test_window_datums", "test_bake", "test_hiding", "test_bounds", "test_monkey", "test_sharpen", "test_demo",
     "test_job_file", "test_print_solid", "test_joining", "test_random_jobs", "test_losing", "test_walk",
     "test_batch_page",
 )  # fmt: skip

@@ -60,10 +60,10 @@ SHAPES: dict[str, tuple[Field, np.ndarray, float]] = {
 }
 
 
-def scan_of(field: Field, noise: float, seed: int) -> Mesh:
+def scan_of(field: Field, noise: float, seed: int, h: float = H) -> Mesh:
     """As marching cubes leave a part: every edge cut off, and noise of so many edges on all of it."""
-    vertices, faces = march(lambda p: field(p @ TURN), np.array([[-26.0] * 3, [26.0] * 3]) + 0.3, H, lambda share: None)
-    shift = noise * H * np.random.default_rng(seed).normal(size=len(vertices))
+    vertices, faces = march(lambda p: field(p @ TURN), np.array([[-26.0] * 3, [26.0] * 3]) + 0.3, h, lambda share: None)
+    shift = noise * h * np.random.default_rng(seed).normal(size=len(vertices))
     return Mesh(vertices + shift[:, None] * vertex_normals(vertices, faces), faces)
 
 
@@ -75,7 +75,7 @@ def off_mesh(mesh: Mesh, points: np.ndarray) -> np.ndarray:
 
 class Edges(unittest.TestCase):
     def test_come_back_to_where_the_forms_meet(self) -> None:
-        for seed in seeds(4):
+        for seed in seeds(12):
             name = sorted(SHAPES)[seed % len(SHAPES)]
             field, edges, volume = SHAPES[name]
             noise = (0.05, 0.1, 0.2)[seed % 3]
@@ -88,7 +88,7 @@ class Edges(unittest.TestCase):
                 was, now = off_mesh(scan, places), off_mesh(after, places)
                 self.assertLess(np.median(now), 0.2 * np.median(was))
                 self.assertLess(np.quantile(now, 0.9), 0.5 * np.quantile(was, 0.9))
-                self.assertLess(abs(after.volume - volume), 0.002 * volume)
+                self.assertLess(abs(after.volume - volume), 0.003 * volume)
                 figures = outcome.account.figures
                 self.assertLessEqual(figures["largest_mm"], 2.05 * H)
                 # what lies on a flat or round stays to the bit, what was moved or is new says so
@@ -115,14 +115,14 @@ class Edges(unittest.TestCase):
             q = np.maximum(np.abs(p) - (10, 8, 6), 0.0)
             return np.linalg.norm(q, axis=1) + np.minimum((np.abs(p) - (10, 8, 6)).max(axis=1), 0.0) - 6.0
 
-        scan = scan_of(filleted, 0.05, 1)
+        scan = scan_of(filleted, 0.05, 1, 1.1)
         after = Sharpen(rounded_over_mm=3.0).apply(scan, Context(Progress())).mesh
         self.assertLess(
             np.abs(filleted(after.vertices @ TURN)).max(), np.abs(filleted(scan.vertices @ TURN)).max() + 0.05
         )
 
     def test_open_tangled_and_shapeless_meshes_come_back_as_sound_as_they_were(self) -> None:
-        scan = scan_of(SHAPES["box"][0], 0.1, 2)
+        scan = scan_of(SHAPES["box"][0], 0.1, 2, 1.1)
         opened = keep_triangles(scan, scan.vertices[scan.faces].mean(axis=1)[:, 2] < 3)
         tangled = Mesh(scan.vertices, np.concatenate([scan.faces, scan.faces[40:44]]))
         inside_out = Mesh(scan.vertices, scan.faces[:, ::-1])
@@ -140,7 +140,7 @@ class Edges(unittest.TestCase):
 class Splits(unittest.TestCase):
     def test_surface_colour_and_texture_stay_what_they_were(self) -> None:
         ring = specimens.torus(40.0, 30).mesh
-        for seed in seeds(3):
+        for seed in seeds(12):
             rng = np.random.default_rng(seed)
             linear = rng.normal(size=(3, 2))
             places = (ring.vertices[ring.faces.ravel()] @ linear).astype(np.float64)
