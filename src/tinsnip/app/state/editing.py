@@ -147,7 +147,7 @@ class Editing(QObject):
             self.number = None
             job.replace_log(found.steps, min(cursor, len(found.steps)), text, stood)
             session.message.emit(text, False)
-            session.log_was_changed()
+            session.take_changes(stepped=True)
             self.changed.emit()
 
         session.tasks.foreground("Doing the log again", work, done)

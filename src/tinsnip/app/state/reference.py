@@ -121,7 +121,7 @@ class References(QObject):
 
     def ask_at(self, point: np.ndarray, done: Callable[[float], None]) -> None:
         """Measure how far a point lies off what is chosen, with its sign, mm; dropped after another step."""
-        session, piece = self._session, self._session.job.piece
+        session, piece, chosen = self._session, self._session.job.piece, self.chosen
         if piece is None:
             return
 
@@ -129,15 +129,7 @@ class References(QObject):
             if session.job.piece is piece:
                 done(value)
 
-        session.tasks.behind("reading", lambda progress: self._read(point, piece, progress), take)
-
-    def _read(self, point: np.ndarray, piece: Piece, progress: Progress) -> float:
-        chosen = self.chosen
-        if chosen is None:
-            return signed_distance(point, piece.raw, piece.frame, progress.state)
-        if chosen.datum is not None:
-            return float(distances(chosen.datum.as_form(), point[None])[0])
-        return signed_distance(point, chosen.mesh, np.eye(4), progress.state)
+        session.tasks.behind("reading", lambda progress: _read(point, piece, chosen, progress), take)
 
     def _look_again(self) -> None:
         offered = [(one.key, one.name, id(one.mesh), one.datum) for one in self.choices()]
@@ -160,6 +152,14 @@ class References(QObject):
             self.measured.emit()
 
         self._session.tasks.behind("against the reference", work, take)
+
+
+def _read(point: np.ndarray, piece: Piece, chosen: Reference | None, progress: Progress) -> float:
+    if chosen is None:
+        return signed_distance(point, piece.raw, piece.frame, progress.state)
+    if chosen.datum is not None:
+        return float(distances(chosen.datum.as_form(), point[None])[0])
+    return signed_distance(point, chosen.mesh, np.eye(4), progress.state)
 
 
 def _measurer(mesh: Mesh, chosen: Reference) -> Callable[[Progress], FromRaw]:

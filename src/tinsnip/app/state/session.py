@@ -374,10 +374,6 @@ class Session(QObject):
         if stepped:
             self.stepped.emit()
 
-    def log_was_changed(self) -> None:
-        """The log is another one, by a change that was made to it elsewhere."""
-        self.take_changes(stepped=True)
-
     def tidy_up(self) -> None:
         """Let go of what is known of meshes that are in memory no more."""
         self.known.keep_only(self.job.resident(), [piece.mesh for piece in self.shown_pieces()])

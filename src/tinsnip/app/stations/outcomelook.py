@@ -8,7 +8,6 @@ from tinsnip.app.state.buffers import ViewBuffers, make_buffers
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.session import Session
 from tinsnip.mesh import Mesh
-from tinsnip.progress import Progress
 from tinsnip.treat import Context, Outcome, Treatment
 
 __all__ = ["OutcomeLook", "worked_out"]
@@ -62,4 +61,4 @@ class OutcomeLook(QObject):
 def worked_out(treatment: Treatment, mesh: Mesh, context: Context) -> tuple[Outcome, ViewBuffers]:
     """What comes of a treatment, and what draws it."""
     outcome = treatment.apply(mesh, context)
-    return outcome, make_buffers(outcome.mesh, context.progress or Progress())
+    return outcome, make_buffers(outcome.mesh, context.progress)

@@ -59,7 +59,7 @@ class SurfaceTray(PartedTray):
         self._rest = QTimer(interval=_REST_MS, singleShot=True)
         super().__init__(session, view)
         self._rest.timeout.connect(self._look_at_bend)
-        session.stand_in_changed.connect(self.refresh)
+        session.stand_in_changed.connect(self._tell_bend)
 
     def build(self) -> None:
         self.build_parts()
@@ -130,6 +130,10 @@ class SurfaceTray(PartedTray):
         form.changed.connect(self._show_bend)
         form.changed.connect(self._rest.start)
         self._show_bend()
+
+    def _tell_bend(self) -> None:
+        if self.part == "Bend":
+            self._offer_by_hand()
 
     def _look_at_bend(self) -> None:
         """Show the part as it would be bent."""

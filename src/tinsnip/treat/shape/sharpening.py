@@ -149,6 +149,7 @@ def sharpen_between(
         turned = _turned_over(made, sides, len(barred), is_early or is_late)
         if not turned.any():
             turned = _crossing(mesh, made, len(barred))
+        is_clean = not turned.any()
         turned &= (of < 0) & ~barred
         if not turned.any():
             break
@@ -159,7 +160,6 @@ def sharpen_between(
             labels[barred] = _NONE
         check_here()
     moved = made.shift > 0
-    is_clean = not _turned_over(made, sides, len(barred), True).any() and not _crossing(mesh, made, len(barred)).any()
     if not moved.any() or not is_clean:
         return Sharpened(mesh, np.zeros(len(mesh.vertices), dtype=bool), 0.0, 0.0, int(barred.sum()))
     return Sharpened(made.mesh, moved, _length(made), float(made.shift.max()), int(barred.sum()))
