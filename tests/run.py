@@ -36,6 +36,7 @@ _LONG = (
 )  # fmt: skip
 """Modules that take long; they begin first, so that the processes end together."""
 _DONE = "-- module done "
+_NOT_TODAY = "not today, but when it is named and with --all: "
 
 
 def start_screen(size: str = "1400x900") -> subprocess.Popen | None:
@@ -88,9 +89,24 @@ class Timed(unittest.TextTestResult):
             self.stream.writeln(f"again: ./tinsnip test {test.id()} --seed {seed}")
 
 
+def of_today(suite: unittest.TestSuite) -> unittest.TestSuite:
+    """Without the long ones that have their turn on another day."""
+    kept = unittest.TestSuite()
+    for test in suite:
+        if isinstance(test, unittest.TestSuite):
+            kept.addTest(of_today(test))
+        elif seeds.is_its_turn(test):
+            kept.addTest(test)
+        else:
+            print(f"{_NOT_TODAY}{test.id()}")
+    return kept
+
+
 def run_named(names: list[str]) -> tuple[int, int, int]:
     """Run some tests in this process: passed, failed, skipped."""
     suite = unittest.TestLoader().loadTestsFromNames(names)
+    if all(name.count(".") == 1 for name in names):  # a test that is asked for by its own name runs on any day
+        suite = of_today(suite)
     result = unittest.TextTestRunner(stream=sys.stdout, verbosity=2, resultclass=Timed).run(suite)
     # subtests of one test count as that one test
     failed = len({getattr(test, "test_case", test).id() for test, _ in result.failures + result.errors})
@@ -224,6 +240,8 @@ def main() -> int:
         print_slowest([line for worker in workers for line in worker.said])
     passed, failed, skipped = (sum(c[i] for worker in workers for c in worker.counts) for i in range(3))
     failed += bool(unknown) and asked.all  # a day's share may meet what no other has
+    others = sum(line.startswith(_NOT_TODAY) for worker in workers for line in worker.said)
+    print(f"{others} long tests have their turn on another day; --all runs them too")
     print(f"{time.perf_counter() - begun:.0f} s, {_cpu_seconds():.0f} CPU s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 0 if passed and not failed else 1

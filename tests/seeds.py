@@ -2,10 +2,10 @@
 
 import os
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TypeVar
 
-__all__ = ["SHARES", "VARIABLE", "seeds", "share", "told"]
+__all__ = ["SHARES", "VARIABLE", "in_turn", "is_its_turn", "one_of", "seeds", "share", "told"]
 
 Case = TypeVar("Case")
 
@@ -37,6 +37,35 @@ def share(cases: Iterable[Case], name: str, least: int = 1) -> list[Case]:
     for i in range(least - len(taken)):  # none had its turn: then whichever is next
         taken.append(every[(int(number or 0) + i) % len(every)])
     return taken
+
+
+def one_of(cases: Iterable[Case]) -> list[Case]:
+    """The one of some cases that has its turn today; all of them, or the one that was asked for by its number."""
+    every = list(cases)
+    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    if how == "day":
+        return [every[int(number) % len(every)]]
+    return [every[i] for i in seeds(len(every))]
+
+
+def in_turn(turn: int, days: int = 3) -> Callable[[Case], Case]:
+    """Mark a test of a case that takes long, beside others of the same thing: it has its turn every so many days.
+
+    Asked for by its name it runs on any day, and so do all with ``--all``.
+    """
+
+    def marked(test: Case) -> Case:
+        test.turn = turn, days
+        return test
+
+    return marked
+
+
+def is_its_turn(test: object) -> bool:
+    """Whether a test case is to run, by the mark of its method."""
+    turn, days = getattr(getattr(type(test), getattr(test, "_testMethodName", ""), None), "turn", (0, 1))
+    how, _, number = os.environ.get(VARIABLE, "all").partition(" ")
+    return how != "day" or int(number) % days == turn
 
 
 def told() -> str:

@@ -14,7 +14,7 @@ from unittest.mock import patch
 import numpy as np
 
 from tests import specimens
-from tests.seeds import share
+from tests.seeds import in_turn, share
 from tinsnip.demo import demo_file, demo_scan
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, write_mesh
@@ -112,6 +112,7 @@ class Accounts(unittest.TestCase):
 class Goals(unittest.TestCase):
     """What was asked for is what a step holds, wherever it is done again."""
 
+    @in_turn(1)
     def test_a_reduction_means_the_same_on_another_scan(self) -> None:
         first, other = demo_scan("gauge-lantern-upper", 40_000), demo_scan("pump-cover", 60_000)
         for goal in (
@@ -161,6 +162,7 @@ class OtherProcesses(unittest.TestCase):
         for name, attribute in mesh.attributes.items():
             np.testing.assert_array_equal(back.attributes[name].values, attribute.values)
 
+    @in_turn(0)
     def test_a_routine_on_a_file_with_its_progress_and_a_stop(self) -> None:
         scan = demo_file("pump-cover", 60_000, self.folder)
         order = Order(load_routine("print-solid"))

@@ -15,7 +15,7 @@ from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.part_pieces import Pieces, noisy, off_by, pieces_round, two_pieces
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tests.test_joining import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
@@ -89,6 +89,7 @@ class Poses(unittest.TestCase):
             else:
                 self.assertTrue(by_shape.doubt, seed)
 
+    @in_turn(2)
     def test_what_nothing_binds_is_said(self) -> None:
         rng = np.random.default_rng(0)
         high = np.linspace(0, 40, 40)
@@ -108,6 +109,7 @@ class Poses(unittest.TestCase):
             self.assertGreater(abs(freedom.way[2]), 0.999)
             np.testing.assert_allclose(np.cross(freedom.point, freedom.way), 0, atol=0.3) if freedom.turns else None
 
+    @in_turn(1)
     def test_a_gear_has_as_many_poses_as_teeth_and_nothing_fits_what_is_no_part_of_it(self) -> None:
         rng = np.random.default_rng(1)
         high = np.linspace(0, 12, 30)
@@ -120,6 +122,7 @@ class Poses(unittest.TestCase):
         one, another = two_pieces(0).parts[0], two_pieces(50).parts[1]
         self.assertFalse(find_alignment(another, one).sure)
 
+    @in_turn(0)
     def test_a_ring_of_pieces_closes(self) -> None:
         pieces = pieces_round(3, 5)
         rng, parts, truths = np.random.default_rng(0), [], []
@@ -177,6 +180,7 @@ class Poses(unittest.TestCase):
 
 
 class Merging(unittest.TestCase):
+    @in_turn(2)
     def test_part_scans_become_one_surface_nearer_the_truth_than_each(self) -> None:
         for seed in seeds(16, "merge"):
             pieces = two_pieces(seed)
@@ -244,6 +248,7 @@ class Merging(unittest.TestCase):
 
 
 class OnTheCommandLine(unittest.TestCase):
+    @in_turn(1)
     def test_scans_are_aligned_compared_and_merged(self) -> None:
         pieces = two_pieces(6)
         with tempfile.TemporaryDirectory() as keep:

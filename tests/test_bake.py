@@ -15,6 +15,7 @@ from scipy.spatial import cKDTree
 from tests import specimens
 from tests.hands import WindowTest
 from tests.random_scans import random_scan
+from tests.seeds import in_turn
 from tests.test_command_line import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan, write_mesh
@@ -169,6 +170,7 @@ class Baked(unittest.TestCase):
         self.assertLess(off.mean(), mean)
         self.assertLess(np.quantile(off, 0.95), most)
 
+    @in_turn(1)
     def test_after_reducing_recasting_and_remeshing(self) -> None:
         raw = coloured(specimens.torus(40.0, 160).mesh)
         context = Context(raw=raw)
@@ -236,6 +238,7 @@ class Baked(unittest.TestCase):
         self.assertEqual(np.unique(told[inner], axis=0).tolist(), [[10, 20, 30]])
         self.near(plain)
 
+    @in_turn(0)
     def test_any_mesh_and_what_cannot_be(self) -> None:
         raw = coloured(specimens.sphere(20.0, 20).mesh)
         inside_out = Mesh(raw.vertices + 1e5, raw.faces[:, ::-1], None, raw.attributes)
@@ -343,6 +346,7 @@ class Files(unittest.TestCase):
         self.assertEqual((self.folder / "other.mtl").read_text(), "mine")
         self.assertFalse((self.folder / "other.obj").exists())
 
+    @in_turn(2)
     def test_on_the_command_line(self) -> None:
         for ending, key in (("glb", "texture"), ("ply", "colour"), ("3mf", "texture")):
             out = self.folder / ending

@@ -15,6 +15,7 @@ import numpy as np
 
 from tests import seeds, specimens
 from tests.random_scans import random_scan
+from tests.seeds import in_turn
 from tests.test_command_line import inside
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
@@ -87,6 +88,7 @@ class Batches(unittest.TestCase):
         )
         self.assertIn("leave one out", ran.stderr)
 
+    @in_turn(2)
     def test_killed_and_gone_on_with(self) -> None:
         out, moments = self.folder / "killed", np.random.default_rng(seeds.share(range(12), "kills")[0])
         done: dict[str, int] = {}
@@ -119,6 +121,7 @@ class Batches(unittest.TestCase):
         ran = inside("run", "print-solid", self.folder / "own.ply", "--out", self.folder / "own", "--resume")
         self.assertNotIn("done before", ran.stdout)
 
+    @in_turn(0)
     def test_workers_do_the_same_and_one_that_dies_is_replaced(self) -> None:
         out = self.folder / "many"
         work = subprocess.Popen(

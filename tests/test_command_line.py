@@ -15,6 +15,7 @@ from unittest import mock
 import numpy as np
 
 from tests import specimens
+from tests.seeds import in_turn
 from tinsnip.cli import main
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, read_scan, write_mesh
@@ -181,6 +182,7 @@ class CommandLine(unittest.TestCase):
             result = inside("run", "print-solid", self.solid, "--out", self.folder / "o", *budget)
             self.assertEqual((result.returncode, len(result.stderr.strip().splitlines())), (2, 1), budget)
 
+    @in_turn(1)
     def test_budgets_that_cannot_both_be_kept(self) -> None:
         out = self.folder / "out"
         both = ("--triangles", "20", "--max-deviation", "0.000001")
@@ -201,6 +203,7 @@ class CommandLine(unittest.TestCase):
                 self.assertLessEqual(size, float(megabytes))
                 self.assertGreater(size, 0.5 * float(megabytes))
 
+    @in_turn(2)
     def test_unit_losses_and_notes_are_told(self) -> None:
         odd = self.folder / "odd [1] part.obj"
         rows = [f"v {x:g} {y:g} {z:g}\n" for x, y, z in self.ball.vertices / 2e5]

@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.random_scans import moved
-from tests.seeds import share
+from tests.seeds import in_turn, share
 from tests.test_shapes import sheet
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
@@ -35,6 +35,7 @@ def distances(mesh: Mesh, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 class Hollowed(unittest.TestCase):
+    @in_turn(2)
     def test_the_wall_is_as_thick_as_asked(self) -> None:
         rng = np.random.default_rng(0)
         wavy = specimens.sphere(100.0, 32).mesh

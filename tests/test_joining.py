@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tests.test_command_line import inside
 from tests.test_shapes import together
 from tinsnip.demo.library import demo_truth
@@ -108,6 +108,7 @@ class Exactly(unittest.TestCase):
                         state = examine(made, wanted_shells=2 if name == "apart" else 1).readiness
                         self.assertTrue(state.ready, state.reasons)
 
+    @in_turn(0)
     def test_convex_pairs_have_the_volume_of_their_half_spaces(self) -> None:
         makes = (
             lambda: specimens.sphere(2.0, 14).mesh,

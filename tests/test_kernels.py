@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 from numba import types
 
+from tests.seeds import in_turn
 from tinsnip.kernels import Kernel, kernel, registered
 from tinsnip.kernels.dispatch import plain, written
 from tinsnip.kernels.recorded import _read, read_record, record_lines
@@ -178,6 +179,7 @@ class Kept(unittest.TestCase):
         self.assertEqual(process.returncode, 0, err)
         return out.split(maxsplit=1)
 
+    @in_turn(0)
     def test_several_share_the_work_and_later_ones_have_none(self) -> None:
         counts = [self.ended(one) for one in [self.start(), self.start(), self.start()]]
         self.assertEqual({c[1].strip() for c in counts}, {"1 0 6"})
@@ -201,6 +203,7 @@ class Kept(unittest.TestCase):
         blocked.write_text("no folder")
         self.assertEqual(int(self.ended(self.start())[0]), used)
 
+    @in_turn(1)
     def test_a_kill_at_any_moment_costs_nothing_but_the_rest(self) -> None:
         chance = random.Random(time.time_ns())
         for _ in range(4):
@@ -245,6 +248,7 @@ class Record(unittest.TestCase):
 
 
 class ReadOnly(unittest.TestCase):
+    @in_turn(2)
     def test_no_array_of_a_mesh_is_ever_written(self) -> None:
         result = subprocess.run(
             [sys.executable, "-m", "tests.read_only"], capture_output=True, text=True, timeout=600, check=False

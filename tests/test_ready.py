@@ -14,7 +14,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.random_scans import RandomScan, random_scan
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tests.test_shapes import klein, moebius, put, sheet, together, tube, without
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
@@ -227,6 +227,7 @@ class Said(unittest.TestCase):
                 self.assertEqual(json.loads(result.stdout)["ready"], ready, result.stdout)
         self.assertNotEqual(self.run_on(flat)[0], 0)
 
+    @in_turn(1)
     def test_many_shells_and_many_voids(self) -> None:
         rng = np.random.default_rng(0)
         count = 40_000

@@ -10,7 +10,7 @@ from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.knots import tied
 from tests.random_scans import moved
-from tests.seeds import seeds, share
+from tests.seeds import in_turn, seeds, share
 from tests.test_shapes import moebius, put, sheet, together
 from tests.test_untangle import folded_over
 from tinsnip.errors import BadInput
@@ -66,6 +66,7 @@ class Skins(unittest.TestCase):
         if crossings:
             self.assertEqual(counted_exactly(mesh.vertices, mesh.faces), (0, 0))
 
+    @in_turn(0)
     def test_it_lies_on_the_surface_and_keeps_sharp_edges(self) -> None:
         for make, n in ((specimens.sphere, 60), (specimens.torus, 140), (specimens.bored_box, 40)):
             for scale in share((0.02, 1.0, 50.0), f"{self.id()} {n}"):
@@ -129,6 +130,7 @@ class Skins(unittest.TestCase):
                 self.assertGreater(len(below), 1000)
                 np.testing.assert_allclose(below[:, 2], lowest, atol=0.5)
 
+    @in_turn(1)
     def test_sheets_become_as_thick_as_the_smallest_wall(self) -> None:
         flat = sheet(100.0, 30)
         with self.assertRaisesRegex(BadInput, "encloses nothing"):

@@ -10,7 +10,7 @@ from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
 from tests.knots import KINDS, tied
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tinsnip.demo.library import demo_truth
 from tinsnip.formats import Scan, write_mesh
 from tinsnip.job.routine import built_in_routines
@@ -161,6 +161,7 @@ class Places(unittest.TestCase):
                 held = outcome.mesh.moved(outcome.mesh.vertices.astype(np.float32).astype(float))
                 self.assertEqual((crossings_of(held).total, held.edges.open, held.edges.tangled), (0, 0, 0))
 
+    @in_turn(1)
     def test_print_solid_ends_ready_where_untangling_cannot(self) -> None:
         mesh = eight(0.0, 400.0, 2.5, 3200)
         scan = Scan(Path("eight.stl"), mesh, "stl", "mm", "told")

@@ -10,7 +10,7 @@ from click.testing import CliRunner
 
 from tests import specimens
 from tests.exact_count import counted_exactly
-from tests.seeds import seeds
+from tests.seeds import one_of, seeds
 from tests.test_patches import holed
 from tests.test_rims import cut_solid, patch_of_surface, vessel
 from tests.test_shapes import put, together
@@ -90,7 +90,7 @@ class Reversed(unittest.TestCase):
         self.assertGreaterEqual(ready, len(taken) - 6)
 
     def test_demo_scans(self) -> None:
-        for name in DEMO_SCANS:
+        for name in one_of(DEMO_SCANS):
             raw = demo_scan(name, 30_000)
             result, facts, code = reversed_mesh(raw, "--set", "strays.chunks=sweep")
             with self.subTest(name=name, state=facts["state"]):

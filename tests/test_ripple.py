@@ -7,7 +7,7 @@ from scipy.ndimage import gaussian_filter
 
 from tests import specimens
 from tests.hands import WindowTest
-from tests.seeds import share
+from tests.seeds import in_turn, one_of, share
 from tinsnip.demo.library import demo_scan
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Mesh
@@ -72,7 +72,7 @@ class Taken(unittest.TestCase):
             lambda: demo_scan("pump-cover", 60_000),
             lambda: demo_scan("fountain-spout", 40_000),
         )
-        for make in share(kinds, "rippled scans"):
+        for make in one_of(kinds):
             mesh = make()
             edge = mean_edge(mesh.vertices, mesh.faces)
             self.assertIsNone(ripple_of(mesh))
@@ -92,6 +92,7 @@ class Taken(unittest.TestCase):
             seen = 1 - (normals @ way) ** 2 > 0.3
             self.assertLess(np.median(np.abs(left[seen])), 0.25 * np.median(np.abs(lift[seen])))
 
+    @in_turn(0)
     def test_given_by_hand_on_an_area_and_on_any_mesh(self) -> None:
         mesh, *_ = lettered(np.random.default_rng(2))
         lift = 0.3 * np.cos(2 * np.pi * mesh.vertices[:, 0] / 4.0)

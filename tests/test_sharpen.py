@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 from tests import specimens
 from tests.hands import WindowTest
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.mesh.subsets import keep_triangles
@@ -110,6 +110,7 @@ class Edges(unittest.TestCase):
         told = after.attributes["colour"].values.astype(float)
         self.assertLess(np.abs(told - np.clip(128 + 4 * after.vertices, 0, 255)).max(), 4 * 2.1 * H)
 
+    @in_turn(1)
     def test_a_fillet_that_is_wider_stays(self) -> None:
         def filleted(p: np.ndarray) -> np.ndarray:
             q = np.maximum(np.abs(p) - (10, 8, 6), 0.0)
@@ -121,6 +122,7 @@ class Edges(unittest.TestCase):
             np.abs(filleted(after.vertices @ TURN)).max(), np.abs(filleted(scan.vertices @ TURN)).max() + 0.05
         )
 
+    @in_turn(0)
     def test_open_tangled_and_shapeless_meshes_come_back_as_sound_as_they_were(self) -> None:
         scan = scan_of(SHAPES["box"][0], 0.1, 2, 1.1)
         opened = keep_triangles(scan, scan.vertices[scan.faces].mean(axis=1)[:, 2] < 3)

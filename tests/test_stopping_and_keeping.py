@@ -11,7 +11,7 @@ from unittest import mock
 import numpy as np
 
 from tests import specimens
-from tests.seeds import share
+from tests.seeds import in_turn, share
 from tinsnip.errors import BadInput, Cancelled
 from tinsnip.formats import Scan, read_scan, write_mesh
 from tinsnip.job import Job, Keeper, Kept, open_job
@@ -32,6 +32,7 @@ def holed(n: int) -> Mesh:
 
 
 class Stopping(unittest.TestCase):
+    @in_turn(2)
     def test_every_long_work_stops_at_once_and_changes_nothing(self) -> None:
         mesh = holed(700)
         soup = Mesh(mesh.vertices[mesh.faces].reshape(-1, 3), np.arange(3 * len(mesh.faces)).reshape(-1, 3))

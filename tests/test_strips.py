@@ -8,7 +8,7 @@ import numpy as np
 from tests import specimens
 from tests.exact_count import counted_exactly
 from tests.hands import SCREEN, WindowTest
-from tests.seeds import share
+from tests.seeds import in_turn, share
 from tests.test_patches import bends, holed
 from tests.test_shapes import put, sheet, together, tube
 from tinsnip.demo import demo_scan
@@ -181,6 +181,7 @@ class Windows(unittest.TestCase):
                     self.assertEqual(sound(result), (0, 0, 0, 0))
                     self.assertGreater(result.volume, mesh.volume)
 
+    @in_turn(2)
     def test_the_ring_of_a_lantern_whose_walls_run_on(self) -> None:
         mesh = demo_scan("gauge-lantern-upper", 150_000)
         for treatment in (Mend(), Orient(), Sweep(chunks="sweep")):
