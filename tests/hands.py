@@ -28,6 +28,7 @@ if SCREEN:
     from tinsnip.app.state.settings import Settings
     from tinsnip.app.stations.levels import Levels
     from tinsnip.app.view.scene import Scene
+    from tinsnip.app.widgets.panels import Folded
     from tinsnip.formats import write_mesh
     from tinsnip.job import unfinished_folder
     from tinsnip.mesh import Mesh
@@ -129,7 +130,15 @@ class WindowTest(unittest.TestCase):
             QTest.qWait(150)
         self.settle()
 
+    def reveal(self, widget: object) -> None:
+        """Unfold what a control of a tray is folded into, by a click."""
+        for folded in self.window.stack.currentWidget().findChildren(Folded):
+            if folded.isAncestorOf(widget) and not folded.isVisible():
+                self.click(folded.line)
+
     def click(self, widget: object, x: float | None = None, y: float | None = None) -> None:
+        if not widget.isVisible():
+            self.reveal(widget)
         place = QPoint(int(x), int(y)) if x is not None else widget.rect().center()
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=place)
         self.settle()

@@ -184,11 +184,13 @@ class InTheWindow(WindowTest):
         mesh = self.session.mesh
         chosen = mesh.vertices[mesh.faces].mean(axis=1)[:, 2] > 20 - 1e-9
         self.session.selected.put(chosen)
-        tray.choose("Walls")
-        form, button = tray.offered["extrude"]
-        self.type_number(form.field("by_mm").spin, "6")
-        self.click(button)
+        self.click(tray.part_row.buttons["Extrude"])
+        self.type_number(tray.offered["extrude"][0].field("by_mm").spin, "6")
+        self.wait_for(lambda: tray.part_look.is_on)
+        seen = self.session.stand_in.buffers.mesh
+        self.click(tray.copper)
         self.settle()
+        self.assertIs(self.session.mesh, seen)
         step = self.session.job.log[-1].action
         self.assertEqual((step.name, step.by_mm, step.only.count), ("extrude", 6.0, int(chosen.sum())))
         self.assertAlmostEqual(self.session.mesh.volume, 16.0 * 26.0, places=6)
@@ -202,7 +204,7 @@ class InTheWindow(WindowTest):
         straight = self.view.grabFramebuffer()
         form = tray.offered["bend"][0]
         self.type_number(form.field("angle_degrees").spin, "45")
-        self.wait_for(lambda: tray.bend_look.is_on)
+        self.wait_for(lambda: tray.part_look.is_on)
         self.settle()
         seen = self.session.stand_in.buffers.mesh
         self.assertIs(self.session.mesh, mesh)
@@ -218,7 +220,7 @@ class InTheWindow(WindowTest):
         # Esc shows the part again; so does another part of the tray
         for leave in (lambda: self.key(Qt.Key.Key_Escape), lambda: tray.choose("Smooth")):
             self.type_number(form.field("angle_degrees").spin, "50" if self.session.stand_in is None else "40")
-            self.wait_for(lambda: tray.bend_look.is_on)
+            self.wait_for(lambda: tray.part_look.is_on)
             self.view.setFocus()
             leave()
             self.settle()
@@ -231,8 +233,8 @@ class InTheWindow(WindowTest):
         count = len(self.session.mesh.faces)
         self.key(Qt.Key.Key_6)
         tray = self.window.tray("Surface")
-        tray.choose("Remesh")
-        self.click(tray.offered["subdivide"][1])
+        self.click(tray.part_row.buttons["Divide"])
+        self.click(tray.copper)
         self.assertEqual(len(self.session.mesh.faces), 4 * count)
         tray.choose("Bend")
         form = tray.offered["bend"][0]

@@ -264,9 +264,8 @@ class ByHand(WindowTest):
         top = mesh.vertices[mesh.faces][..., 2].mean(axis=1) > 60
         self.session.selected.put(top)
         self.settle()
-        self.click(tray.part_row.buttons["Walls"])
-        button = next(b for b in tray.parts["Walls"].findChildren(type(tray.drag_button)) if "hicken" in b.text())
-        self.click(button)
+        self.click(tray.part_row.buttons["Thicken"])
+        self.click(tray.copper)
         self.settle()
         step = self.session.job.log[-1].action
         self.assertEqual((step.name, step.only.count), ("thicken", int(top.sum())))

@@ -356,7 +356,7 @@ class ByHand(WindowTest):
         self.assertEqual(self.session.job.log[-1].action, plan)
         depth = 200 - (plan.middle[2] - 0.5 * plan.size_mm[2])
         self.assertAlmostEqual(self.session.mesh.volume, 8e6 - plan.size_mm[0] * plan.size_mm[1] * depth, delta=1.0)
-        self.click(tray.part_row.buttons["Walls"])
+        self.click(tray.part_row.buttons["Hollow"])
         self.assertIsNone(self.view.hand.tool)
 
     def test_a_drain_by_a_click(self) -> None:
@@ -365,7 +365,7 @@ class ByHand(WindowTest):
         self.session.apply(Hollow(wall_mm=20.0))
         self.settle()
         self.assertEqual(len(self.session.mesh.faces), len(hollow.faces))
-        self.click(tray.part_row.buttons["Walls"])
+        self.click(tray.part_row.buttons["Drain"])
         self.click(tray.tool_buttons["Drill a drain hole"])
         self.click(self.view, self.view.width() // 2, self.view.height() // 2)
         self.settle()

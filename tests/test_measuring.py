@@ -178,10 +178,8 @@ class ByHand(WindowTest):
         write_mesh(Mesh(4 * block.vertices, block.faces), path)
         self.open(path)
         self.key(Qt.Key.Key_Escape)
-        self.key(Qt.Key.Key_8)
-        tray = self.window.tray("Solid")
-        self.click(tray.part_row.buttons["Measure"])
-        part, readings = tray.measuring, self.view.readings
+        self.key(Qt.Key.Key_M)
+        part, readings = self.window.measuring, self.view.readings
         self.assertIn("280", part.size.text())
         self.type_number(part.density, "2.7")
         self.assertEqual(part.mass.text(), f"{4**3 * block.volume * 2.7e-3:.5g} g")
@@ -258,11 +256,11 @@ class ByHand(WindowTest):
         self.assertEqual(scale, view.camera.scale)
         np.testing.assert_array_equal(middle, view.camera.middle)
         # distances and angles from piece to piece, a section of both
-        self.key(Qt.Key.Key_8)
-        self.click(tray.part_row.buttons["Measure"])
+        self.key(Qt.Key.Key_M)
+        tray = self.window.measuring
         front = turn @ np.array([0.0, -15.0, 3.0]) + [70.0, 0.0, 0.0]
         for button, places in ((0, ((0, 0, 10.0), (70.0, 0, 10.0))), (1, ((3.0, -15.0, 3.0), tuple(front)))):
-            self.click(tray.measuring.buttons[button])
+            self.click(tray.buttons[button])
             for place in places:
                 self.click(view, *at(place))
             self.settle()
@@ -273,7 +271,7 @@ class ByHand(WindowTest):
         view.setFocus()
         self.key(Qt.Key.Key_Escape)
         self.key(Qt.Key.Key_Q)
-        self.click(tray.measuring.section)
+        self.click(tray.section)
         self.settle()
         self.assertEqual([r.kind for r in view.readings.now()], ["distance", "angle", "section", "section"])
         # what was read from a piece that is out of view is not drawn

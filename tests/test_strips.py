@@ -219,7 +219,7 @@ class ByHand(WindowTest):
         self.view.framing.fit()
         self.settle()
         tray = self.window.tray("Holes")
-        button = tray.tool_buttons["Lay a strip"]
+        button = tray.part_row.buttons["Strip"]
         tray.scroll.ensureWidgetVisible(button)
         self.settle()
         self.click(button)
@@ -242,7 +242,7 @@ class ByHand(WindowTest):
         self.view.framing.fit()
         self.settle()
         tray = self.window.tray("Holes")
-        button = tray.tool_buttons["Close a window"]
+        button = tray.part_row.buttons["Window"]
         tray.scroll.ensureWidgetVisible(button)
         self.settle()
         self.click(button)

@@ -235,6 +235,7 @@ class Finder(QFrame):
 
             def go(control: QWidget = control) -> None:
                 session.set_station(name)
+                tray.reveal(control)
                 control.setFocus()
                 if isinstance(control, QAbstractButton) and not control.isCheckable() and control.isEnabled():
                     control.click()

@@ -31,6 +31,7 @@ class Acts(Protocol):
     def close(self) -> bool: ...
     def ask_export(self) -> None: ...
     def run_routine(self, name: str, on_all: bool) -> None: ...
+    def measure(self) -> None: ...
     def show_batch(self) -> None: ...
     def show_first_look(self) -> None: ...
     def show_left_overs(self) -> None: ...
@@ -106,6 +107,7 @@ class Menus(QMenuBar):
         self._action(edit, "Find anything…", acts.find, "Ctrl+F")
         self._action(edit, "Delete what is selected", acts.delete_selection, "Del")
         self._action(edit, "Tools at the pointer", acts.show_tools, "E")
+        self.measure = self._action(edit, "Measure", acts.measure, "M")
         self._action(edit, "Hide what is selected", acts.hide_selection, "H")
         self._action(edit, "Hide all but what is selected", acts.hide_rest, "Shift+H")
         self._action(edit, "Show what is hidden", acts.show_hidden, "Ctrl+H")
@@ -192,7 +194,7 @@ class Menus(QMenuBar):
 
     def of_a_part(self) -> Sequence[QAction]:
         """Actions that mean nothing while nothing is open."""
-        return (self.save, self.save_as, self.export, self.save_routine, *self.looks[2:], *self.shows[:2])
+        return (self.save, self.save_as, self.export, self.save_routine, self.measure, *self.looks[2:], *self.shows[:2])
 
     def _action(
         self, menu: QMenu, text: str, call: Callable[[], object], keys: str = "", checkable: bool = False

@@ -40,6 +40,7 @@ from tinsnip.app.state.editing import Editing, Halt
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
+from tinsnip.app.stations.measuring import MeasuringTray
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.stations.station import Tray
 from tinsnip.app.tools.arrows import Arrows
@@ -87,6 +88,7 @@ class Window(QMainWindow):
         self.opening = Opening(self.session, self.saving, self.settings, self)
         self.ticket = Ticket(self.session)
         self.trays: dict[str, Tray] = {}
+        self.measuring: MeasuringTray | None = None
         self.editor = StepEditor(self.session, self.editing)
         self.log_list = LogList(self.session, self.editing)
         self.tray_column = TrayColumn(self.editor, self.log_list)
@@ -170,6 +172,27 @@ class Window(QMainWindow):
             tray.follow(self.editor)
             polish_again(tray)
         return self.trays[name]
+
+    def measure(self) -> None:
+        """Show the tray that measures in place of the station's, or that one again."""
+        if self.session.mesh is None:
+            return
+        if self.stack.currentWidget() is self.measuring:
+            self._open_station(self.session.station)
+            return
+        if self.editing.number is not None:
+            self.editing.leave()
+        self.tray(self._station_shown).leave()
+        self.session.cancel_preview()
+        if self.measuring is None:
+            self.measuring = MeasuringTray(self.session, self.viewport)
+            self.measuring.asked.connect(lambda what: self.measure())
+            self.stack.addWidget(self.measuring)
+            self.measuring.follow(self.editor)
+            polish_again(self.measuring)
+        self.stack.setCurrentWidget(self.measuring)
+        self.tray_column.show()
+        self.measuring.refresh()
 
     # ---- building
 
@@ -358,7 +381,9 @@ class Window(QMainWindow):
         self.tray(self.session.station).swap()
 
     def _open_station(self, name: str) -> None:
-        if self._station_shown:
+        if self.measuring is not None and self.stack.currentWidget() is self.measuring:
+            self.measuring.leave()
+        elif self._station_shown:
             self.tray(self._station_shown).leave()
         if self.editing.number is not None:
             self.editing.leave()

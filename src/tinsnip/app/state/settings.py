@@ -39,6 +39,7 @@ class Settings(BaseModel):
     place: str = ""
     ticket_folded: bool = False
     tray_folded: bool = False
+    unfolded: list[str] = []
     walk: int = Field(0, ge=0, le=9)
     left: Meaning = "turn"
     middle: Meaning = "turn"

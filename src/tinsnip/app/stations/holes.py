@@ -5,9 +5,11 @@ from PySide6.QtWidgets import QSlider
 
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.station import PreviewTray, Station
+from tinsnip.app.stations.station import PartedTray, PreviewTray, Station
+from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.livesketch import LiveSketch
+from tinsnip.app.widgets.panels import Section
 from tinsnip.regions import region_of_holes
 from tinsnip.survey import Examination, Finding, Kind
 from tinsnip.survey.readiness import Check
@@ -17,46 +19,66 @@ from tinsnip.words import counted, grouped
 __all__ = ["HOLES", "HolesTray"]
 
 
-class HolesTray(PreviewTray):
-    """Patching holes."""
+_ABOUT = {
+    "Patch": "Close what the scanner did not see. The outer rim is never patched from here.",
+    "Strip": "A band of triangles from edge to edge: it divides a hard hole, or bridges two edges.",
+    "Notch": "Close what lies between two clicks at an edge.",
+    "Tooth": "Cut off what stands out between two clicks at an edge.",
+    "Window": "Close a window through both sides of a wall, along its walls.",
+}
 
-    title = "Holes: patch"
+
+class HolesTray(PartedTray, PreviewTray):
+    """Patching holes, and what is done by clicks at their edges."""
+
+    title = "Holes"
+    about = _ABOUT
     previews = Patch
 
     def build(self) -> None:
-        self.head_text.setText("Close what the scanner did not see. The outer rim is never patched from here.")
-        self.blocked = self.warning()
-        self.unblock = self.button("Mend and orient first", self.mend)
-        self.shape_text = self.heading("Shape of the patches: flowing")
+        self.edge_tools: dict[str, Tool] = {}
+        self.build_parts()
+        self._build_patching(self.parts["Patch"])
+        self.copper_button("Patch", self.do)
+        self.view.hand.tool_changed.connect(self._show_in_hand)
+        self.show_part()
+        self._connect()
+
+    def _build_patching(self, part: Section) -> None:
+        self.blocked = part.warning()
+        self.unblock = part.button("Mend and orient first", self.mend)
+        self.shape_text = part.heading("Shape of the patches: flowing")
         self.flow = QSlider(Qt.Orientation.Horizontal)
         self.flow.setRange(0, 100)
         self.flow.setValue(100)
         self.flow.setAccessibleName("Shape of the patches, taut to flowing")
         self.flow.wheelEvent = lambda event: event.ignore()
-        self.add(self.flow)
-        self.flow_number = self.number("0 taut, 1 flowing", 0, 1, 2, "", 0.1)
+        part.add(self.flow)
+        self.flow_number = part.number("0 taut, 1 flowing", 0, 1, 2, "", 0.1)
         self.flow_number.setToolTip("Taut: as little surface as can be. Flowing: goes on in the slope around it.")
         self.flow_number.setValue(1.0)
         self.flow.valueChanged.connect(lambda v: self.flow_number.setValue(v / 100))
         self.flow_number.valueChanged.connect(lambda v: self.flow.setValue(round(v * 100)))
-        self.on_plane = self.tick("On a plane", "Flat, whatever is round it; the shape above does not matter then")
-        self.rise = self.number("Rise", -1e4, 1e4, 3, "mm", 0.1)
+        self.on_plane = part.tick("On a plane", "Flat, whatever is round it; the shape above does not matter then")
+        self.rise = part.number("Rise", -1e4, 1e4, 3, "mm", 0.1)
         self.rise.setToolTip("How far the middle of each patch is pushed out, or in where it is less than nothing")
-        self.density = self.drop_down("Triangles", {"even": "even", "fewest": "fewest"})
-        self.tidy = self.number("Tidy the edge first", 0, 50, 0, "rows", 1)
-        self.tidy.setToolTip("So many rows of triangles along each hole may be changed: teeth cut, the line smoothed")
-        self.limit = self.number("Tick what is below", 0, 1e9, 2, "mm", 1.0)
+        self.limit = part.number("Tick what is below", 0, 1e9, 2, "mm", 1.0)
         self.limit.setToolTip("Tick the holes that span less, and no others")
-        self.tick_buttons("Holes")
-        self.told = self.button("This is a rim", self.tell_other)
+        part.row(*self.tick_buttons("Holes"))
+        self.told = part.button("This is a rim", self.tell_other)
         self.told.setToolTip("What you know stands above what was measured; it is a step, and can be undone")
-        self.heading("What the preview shows")
-        self.chosen = self.figure("Holes ticked")
-        self.made = self.figure("New triangles")
-        self.area = self.figure("Surface made")
-        self.bend = self.figure("Steepest bend at the edge")
-        self.least = self.figure("Sharpest corner")
-        self.copper_button("Patch", self.do)
+        part.heading("What the preview shows")
+        self.chosen = part.figure("Holes ticked")
+        self.made = part.figure("New triangles")
+        self.area = part.figure("Surface made")
+        self.bend = part.figure("Steepest bend at the edge")
+        self.least = part.figure("Sharpest corner")
+        more = part.more("triangles, tidy the edge")
+        self.density = more.drop_down("Triangles", {"even": "even", "fewest": "fewest"})
+        self.tidy = more.number("Tidy the edge first", 0, 50, 0, "rows", 1)
+        self.tidy.setToolTip("So many rows of triangles along each hole may be changed: teeth cut, the line smoothed")
+
+    def _connect(self) -> None:
         self._later = QTimer(self, singleShot=True, interval=180)
         self._later.timeout.connect(self._preview)
         self.flow_number.valueChanged.connect(self.ask_anew)
@@ -73,9 +95,37 @@ class HolesTray(PreviewTray):
         self.session.fly_to.connect(self._look_at)
 
     def offer_tools(self, tools: list[Tool]) -> None:
-        """Strips, notches and teeth, each with what can be set about it."""
-        self.heading("By clicks at an edge")
-        super().offer_tools(tools)
+        """Strips, notches, teeth and windows: each is a part of the tray, and in hand while that is shown."""
+        self.edge_tools = {tool.short: tool for tool in tools}
+        for part, tool in self.edge_tools.items():
+            if tool.options:
+                self.parts[part].add(ToolOptions(tool))
+            self.parts[part].explain("Click at an edge in the view; what a click would take is lit before. Esc: back.")
+
+    def show_part(self) -> None:
+        super().show_part()
+        tool = self.edge_tools.get(self.part)
+        if tool is not None and self.view.hand.tool is not tool:
+            self.view.hand.take(tool)
+
+    def leave_part(self) -> None:
+        if self.view.hand.tool in self.edge_tools.values():
+            part, self.part = self.part, "Patch"  # it goes on purpose
+            self.view.hand.put_away()
+            self.part = part
+
+    def leave(self) -> None:
+        if self.part != "Patch":
+            self.choose("Patch")
+
+    def _show_in_hand(self) -> None:
+        """Show the part whose tool is in hand; put away, the patches."""
+        tool = self.view.hand.tool
+        part = next((name for name, one in self.edge_tools.items() if one is tool), "Patch")
+        if part != self.part and (part != "Patch" or self.part in self.edge_tools):
+            self.part = part
+            self.show_part()
+            self.refresh()
 
     def treatment(self) -> Patch:
         keys, under = self.session.ticked_keys((Kind.HOLE,)), self._limit_kept_to()
@@ -98,7 +148,7 @@ class HolesTray(PreviewTray):
 
     def _sketch(self, *_: object) -> None:
         """Show the patches at once while their shape is pulled; what they are exactly follows."""
-        if self.isVisible() and not self.why_not:
+        if self.isVisible() and self.part == "Patch" and not self.why_not:
             self.sketch.show(self.session.ticked_keys((Kind.HOLE,)), self.treatment().style)
 
     def tick_below(self, limit: float) -> None:
@@ -147,6 +197,11 @@ class HolesTray(PreviewTray):
         self.blocked.setVisible(knots > 0)
         self.unblock.setVisible(knots > 0)
         self.chosen.setText(f"{chosen} of {every}")
+        if self.part != "Patch":
+            self._later.stop()
+            self.session.cancel_preview()
+            self.offer(self.edge_tools[self.part].name, "a click at an edge in the view does it")
+            return
         why = "" if chosen else "tick a hole first" if every else "there is no hole"
         why = "mend and orient first: the button is above" if knots else why
         if found is None:

@@ -1,6 +1,7 @@
 """What would come of a treatment, shown in place of the part before it is done."""
 
 import time
+from collections.abc import Callable
 
 from PySide6.QtCore import QObject
 
@@ -8,6 +9,7 @@ from tinsnip.app.state.buffers import ViewBuffers, make_buffers
 from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.session import Session
 from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.treat import Context, Outcome, Treatment
 
 __all__ = ["OutcomeLook", "worked_out"]
@@ -37,20 +39,24 @@ class OutcomeLook(QObject):
             self._session.show_stand_in(None)
         self.shown = self._stand_in = None
 
-    def ask(self, treatment: Treatment) -> None:
-        """Show the part as a treatment would make it, as soon as that is worked out."""
+    def ask(self, treatment: Treatment | Callable[[], Treatment]) -> None:
+        """Show the part as a treatment, or one that is made first, would make it, as soon as that is worked out."""
         piece = self._session.job.piece
         if piece is None:
             return
         mesh, context, begun = piece.mesh, (piece.raw, piece.frame), time.perf_counter()
 
-        def done(found: tuple[Outcome, ViewBuffers]) -> None:
-            if self._session.mesh is mesh:
-                self.shown = treatment
-                self.show_instead(mesh, *found)
-                self._session.show_preview(Preview(treatment, mesh, found[0], time.perf_counter() - begun))
+        def work(progress: Progress) -> tuple[Treatment, Outcome, ViewBuffers]:
+            made = treatment() if callable(treatment) else treatment
+            return made, *worked_out(made, mesh, Context(progress, *context))
 
-        self._session.tasks.behind("outcome", lambda p: worked_out(treatment, mesh, Context(p, *context)), done)
+        def done(found: tuple[Treatment, Outcome, ViewBuffers]) -> None:
+            if self._session.mesh is mesh:
+                self.shown, outcome, buffers = found
+                self.show_instead(mesh, outcome, buffers)
+                self._session.show_preview(Preview(self.shown, mesh, outcome, time.perf_counter() - begun))
+
+        self._session.tasks.behind("outcome", work, done)
 
     def show_instead(self, mesh: Mesh, outcome: Outcome, buffers: ViewBuffers) -> None:
         """Show what came of it in place of the part."""

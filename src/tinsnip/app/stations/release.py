@@ -74,19 +74,20 @@ class ReleaseTray(Tray):
         for field in (self.writes, self.format):  # wide enough for its texts, and no wider than the tray
             field.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             field.setFixedWidth(px(184))
-        self.unit = self.drop_down("Its numbers are", {name: name for name in UNITS})
-        self.scale = self.number("Scaled to", 0.1, 10000.0, 1, "%", 10.0)
-        self.scale.setValue(100.0)
         self.size = self.figure("On disk")
+        more = self.more("unit, scale, frame, further files")
+        self.unit = more.drop_down("Its numbers are", {name: name for name in UNITS})
+        self.scale = more.number("Scaled to", 0.1, 10000.0, 1, "%", 10.0)
+        self.scale.setValue(100.0)
         also, self.also = [], {}
         for name, form in FORMATS.items():
             self.also[name] = TickBox(form.suffix[1:].upper() if name != "stl-text" else "STL, text")
             self.also[name].setToolTip(f"Write {form.title} too")
             also.append(self.also[name])
-        self.row("And as", *also[:4], None)
-        self.row("", *also[4:], None)
-        self.frame = self.tick("in the scanner's own frame", "Undo turning, placing and scaling in the file only")
-        self.provenance = self.tick(
+        more.row("And as", *also[:4], None)
+        more.row("", *also[4:], None)
+        self.frame = more.tick("in the scanner's own frame", "Undo turning, placing and scaling in the file only")
+        self.provenance = more.tick(
             "say what was measured and made", "Each triangle's provenance as a property of the file; PLY only"
         )
         self.written = self.explain()

@@ -17,7 +17,7 @@ from tinsnip.app.tools.snip import SnipPlan, SnipTool
 from tinsnip.app.tools.traced import TracedTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField
-from tinsnip.app.widgets.panels import Section
+from tinsnip.app.widgets.panels import Column, Section
 from tinsnip.app.widgets.theme import px
 from tinsnip.datums.datum import LINEAR, Datum
 from tinsnip.errors import BadInput
@@ -75,6 +75,7 @@ class SnipSection(Section):
     ) -> NumberField:
         """A field whose change is taken into the plan."""
         field = self.number(name, low, high, decimals, unit, step)
+        field.follows_part = True
         field.valueChanged.connect(self._typed)
         return field
 
@@ -134,7 +135,8 @@ class SnipSection(Section):
         group.idClicked.connect(take)
         return group
 
-    def two_buttons(self, *named: tuple[str, Callable[[], None], str]) -> list[Button]:
+    @staticmethod
+    def two_buttons(place: Column, *named: tuple[str, Callable[[], None], str]) -> list[Button]:
         """Two buttons beside each other."""
         buttons = []
         for text, act, about in named:
@@ -142,7 +144,7 @@ class SnipSection(Section):
             button.setToolTip(about)
             button.clicked.connect(lambda _=False, act=act: act())
             buttons.append(button)
-        self.row(*buttons)
+        place.row(*buttons)
         return buttons
 
     def offer_datums(self, forms: Sequence[str], take: Callable[[CutPlan, Datum], None]) -> None:
@@ -234,15 +236,17 @@ class StraightSection(_LeaningSection):
 
     def build(self) -> None:
         self.add_axes()
-        self.two_points, self.three_points = self.two_buttons(
-            ("From two points…", self.pick_two_points, "The line of sight gives the plane through them"),
-            ("From three…", self.pick_three_points, "Through three points on the part"),
-        )
-        self.best_fit = self.button("Fit to the selection", self.fit_selection)
-        self.offer_datums(("plane",), lambda plan, datum: plan.set_through(datum.place, datum.direction))
         self.offset = self.number_of("From the origin")
         self.offset.setToolTip("Distance of the plane from the origin, along the way it faces")
         self.add_tilts()
+        self.offer_datums(("plane",), lambda plan, datum: plan.set_through(datum.place, datum.direction))
+        more = self.more("points, selection")
+        self.two_points, self.three_points = self.two_buttons(
+            more,
+            ("From two points…", self.pick_two_points, "The line of sight gives the plane through them"),
+            ("From three…", self.pick_three_points, "Through three points on the part"),
+        )
+        self.best_fit = more.button("Fit to the selection", self.fit_selection)
 
     def new_plan(self, box: np.ndarray) -> SnipPlan:
         return SnipPlan(box)
@@ -305,17 +309,19 @@ class RoundSection(_LeaningSection):
 
     def build(self) -> None:
         self.add_axes()
-        self.from_view, self.on_flat = self.two_buttons(
-            ("Along the sight", self.take_sight, "The axis runs the way one looks, through the middle of the view"),
-            ("Square to a flat…", self.pick_flat, "Click a flat: the axis stands on it there"),
-        )
-        self.best_fit = self.button("Fit to the selection", self.fit_selection)
-        self.offer_datums(
-            LINEAR, lambda plan, datum: plan.set_along(datum.place, datum.direction, datum.radius or plan.radius)
-        )
         self.radius = self.number_of("Radius", low=0.001)
         self.through = [self.number_of(f"Axis through {name}") for name in "xyz"]
         self.add_tilts()
+        self.offer_datums(
+            LINEAR, lambda plan, datum: plan.set_along(datum.place, datum.direction, datum.radius or plan.radius)
+        )
+        more = self.more("sight, flat, selection")
+        self.from_view, self.on_flat = self.two_buttons(
+            more,
+            ("Along the sight", self.take_sight, "The axis runs the way one looks, through the middle of the view"),
+            ("Square to a flat…", self.pick_flat, "Click a flat: the axis stands on it there"),
+        )
+        self.best_fit = more.button("Fit to the selection", self.fit_selection)
 
     def new_plan(self, box: np.ndarray) -> RoundPlan:
         return RoundPlan(box)

@@ -4,9 +4,8 @@ from dataclasses import replace
 
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.measuring import MeasuringPart
 from tinsnip.app.stations.recasting import RecastPart, why_recast
-from tinsnip.app.stations.station import PartedTray, PreviewTray, Station
+from tinsnip.app.stations.station import Does, PartedTray, PreviewTray, Station
 from tinsnip.app.tools.base import DragBase
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.widgets.panels import Column, Section
@@ -22,12 +21,23 @@ __all__ = ["SOLID", "SolidTray"]
 _ABOUT = {
     "Close": "Make it a solid: a flat rim gets a flat base, a ragged one walls down to a plane.",
     "Recast": "For what cannot be closed by less: made anew as one skin round all that it encloses.",
+    "Foot": "A flat foot under the part, for it to stand on.",
     "Join": "Pieces and simple solids become one, or are cut from each other; exactly.",
-    "Walls": "Make it hollow, thicker, or larger all over; drain what is hollow.",
-    "Measure": "What the part comes to, and what lies between places on it.",
+    "Hollow": "Hollow, with a wall of one thickness. Q cuts the view open to look in.",
+    "Drain": "Holes through the wall of what is hollow, so that powder and resin run out.",
+    "Thicken": "A wall for an open sheet, or more of it where an area is selected.",
+    "Extrude": "A selected area, or open rims, drawn out with walls round them.",
+    "Offset": "The whole surface further out, or further in.",
 }
-_PLACED = {"foot": "Close", "Place a solid": "Join"}
-"""In which part of the tray an offered treatment or tool stands; the others are about walls."""
+_PLACED = {"Place a solid": "Join", "Drill a drain hole": "Drain"}
+"""In which part of the tray an offered tool stands."""
+_DOES = {
+    "Foot": Does("foot", "Put the foot under the part", "at once"),
+    "Hollow": Does("hollow", "Make it hollow", "asked"),
+    "Thicken": Does("thicken", "Thicken it", "asked"),
+    "Extrude": Does("extrude", "Extrude it", "changed"),
+    "Offset": Does("offset", "Offset the surface", "asked"),
+}
 
 
 class SolidTray(PartedTray, PreviewTray):
@@ -35,6 +45,7 @@ class SolidTray(PartedTray, PreviewTray):
 
     title = "Solid"
     about = _ABOUT
+    does = _DOES
     previews = Plinth
 
     def build(self) -> None:
@@ -43,7 +54,6 @@ class SolidTray(PartedTray, PreviewTray):
         self._build_closing(self.parts["Close"])
         self._build_joining(self.parts["Join"])
         self.recasting = RecastPart(self.session, self.parts["Recast"])
-        self.measuring = MeasuringPart(self.session, self.view, self.view.readings, self.parts["Measure"])
         self.copper_button("Close the base", self.do)
         self.show_part()
 
@@ -55,6 +65,8 @@ class SolidTray(PartedTray, PreviewTray):
         self.proposal = part.warning()
         self.to_recast = part.button("See what a recast would do", lambda: self.choose("Recast"))
         self.form = part.drop_down("Walls", {"straight": "straight", "flared": "flared", "stepped": "stepped"})
+        self.spread = part.number("Wider by", 0.01, 1000, 2, "mm", 0.5)
+        self.spread.setValue(2.0)
         self.auto = part.tick("no deeper than the rim needs")
         self.auto.setChecked(True)
         self.depth = part.number("Depth under rim", 0.01, 1000, 2, "mm", 0.5)
@@ -62,16 +74,15 @@ class SolidTray(PartedTray, PreviewTray):
         self.drag_button = part.button("Drag the base", self._drag_base)
         self.base = DragBase(self.view)
         self.base.dragged.connect(self._dragged)
-        self.spread = part.number("Wider by", 0.01, 1000, 2, "mm", 0.5)
-        self.spread.setValue(2.0)
-        self.bottom = part.drop_down("Base in triangles", {"fewest": "fewest", "even": "even"})
-        self.tidy = part.number("Tidy the rim first", 0, 50, 0, "rows", 1)
-        self.tidy.setToolTip("So many rows of triangles along the rim may be changed: teeth cut, the line smoothed")
         self.blocked = part.warning()
         self.unblock = part.button("Mend and orient first", self.mend)
         part.heading("What the preview shows")
         self.rims = part.figure("Open rims")
         self.made = part.figure("New triangles")
+        more = part.more("triangles, tidy the rim")
+        self.bottom = more.drop_down("Base in triangles", {"fewest": "fewest", "even": "even"})
+        self.tidy = more.number("Tidy the rim first", 0, 50, 0, "rows", 1)
+        self.tidy.setToolTip("So many rows of triangles along the rim may be changed: teeth cut, the line smoothed")
         self.auto.toggled.connect(self.ask_anew)
         for number in (self.depth, self.spread, self.tidy):
             number.valueChanged.connect(self.ask_anew)
@@ -100,15 +111,16 @@ class SolidTray(PartedTray, PreviewTray):
         super().offer_tools(tools)
 
     def place_for(self, name: str) -> Column:
-        return self.parts[_PLACED.get(name, "Walls")]
+        return self.parts[_PLACED[name]] if name in _PLACED else super().place_for(name)
 
     def leave_part(self) -> None:
-        if self.view.hand.tool in [*self.own_tools, *self.measuring.tools, self.base]:
+        if self.view.hand.tool in [*self.own_tools, self.base]:
             self.view.hand.put_away()
+        self.part_look.leave()
 
     def show_part(self) -> None:
         super().show_part()
-        self.copper.setVisible(self.part == "Close")
+        self.copper.setVisible(self.part == "Close" or self.part in self.does)
 
     def treatment(self) -> Plinth:
         return Plinth(
@@ -138,12 +150,18 @@ class SolidTray(PartedTray, PreviewTray):
         ends = [Mend(), Orient(), MendCrossings()]
         self.session.do_all([WeldSeams(), *ends, Patch(), self.treatment(), *ends, RecastPlaces()])
 
+    def do(self) -> None:
+        if not self.do_part():
+            super().do()
+
     def leave(self) -> None:
         self.recasting.look.leave()
+        self.part_look.leave()
 
     def put_away(self) -> bool:
         if self.session.stand_in is not None:
             self.recasting.look.leave()
+            self.part_look.leave()
             self.session.cancel_preview()
             self.refresh()
             return True
@@ -153,14 +171,15 @@ class SolidTray(PartedTray, PreviewTray):
         self._show_pieces()
         found = self.session.examination
         self.recasting.refresh()
-        if self.part == "Measure" and found is not None:  # what it asks for is known by then
-            self.measuring.refresh()
         self._propose(found)
         grows = not self.auto.isChecked()
         self.depth.setEnabled(grows)
         self.spread.parentWidget().setVisible(self.form.currentData() != "straight")
         if self.part != "Close":
-            self.offer("Close the base", "choose “Close” above first, or press the button of what you mean")
+            if self.part in self.does:
+                self.offer(self.part_offer())
+            else:
+                self.offer("Close the base", "choose “Close” above first, or press the button of what you mean")
             if self.session.stand_in is None and self.isVisible():
                 self.session.cancel_preview()
             return

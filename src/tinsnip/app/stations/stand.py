@@ -24,7 +24,9 @@ from tinsnip.words import grouped_number
 __all__ = ["STAND", "StandTray", "laying"]
 
 _ABOUT = {
-    "Stand": "Turn, place and scale the part. The bed is z = 0. Drag the round tabs, or type.",
+    "Stand": "Lay the part down and place it. The bed is z = 0.",
+    "Turn": "Turn the part: drag the round tabs, or type.",
+    "Scale": "Give the part another size, as where its file was in another unit.",
     "Align": "Lay another piece on this one: part-scans of one thing, or a part on its nominal shape.",
     "Datums": "Planes, axes and points to measure from, and to stand the part by.",
 }
@@ -41,7 +43,7 @@ _ORIGINS = {
 class StandTray(PartedTray):
     """How the part stands: turning, laying down, placing, scaling."""
 
-    title = "Stand: turn, place, scale"
+    title = "Stand"
     about = _ABOUT
 
     def __init__(self, session: Session, view: Viewport) -> None:
@@ -52,6 +54,8 @@ class StandTray(PartedTray):
     def build(self) -> None:
         self.build_parts()
         self._build_standing(self.parts["Stand"])
+        self._build_turning(self.parts["Turn"])
+        self._build_scaling(self.parts["Scale"])
         self.aligning = AligningPart(self.session, self.view, self.parts["Align"])
         self.aligning.changed.connect(self._show_preview)
         self.datuming = DatumingPart(self.session, self.view, self.parts["Datums"])
@@ -62,9 +66,19 @@ class StandTray(PartedTray):
         self.show_part()
 
     def _build_standing(self, part: Section) -> None:
-        self.values = {name: part.figure(name) for name in ("Width x", "Depth y", "Height z", "Lowest point z")}
+        self.lowest = part.figure("Lowest point z")
         self.bed = part.button("Stand on the found bed", lambda: self.session.ask_preview(StandOnBed()))
         part.button("Lay a picked flat on the bed…", self.pick_flat)
+        self.origin = DropDown("Where the part is placed")
+        for name, text in _ORIGINS.items():
+            self.origin.addItem(text, name)
+        self.origin.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.origin.setMinimumContentsLength(8)
+        place = self._beside("Place", self.place, self.origin)
+        part.row(self.origin, place).setStretch(0, 1)
+        self.shown = part.explain()
+
+    def _build_turning(self, part: Section) -> None:
         quarters = []
         for i, axis in enumerate("xyz"):
             button = Button(f"{axis} 90°")
@@ -77,28 +91,22 @@ class StandTray(PartedTray):
         self.axis.setCurrentText("z")
         self.angle = NumberField("Angle of the turn", -360, 360, 2, "°", 5)
         self.angle.setMinimumWidth(px(60))
-        turn = self._beside("Turn", self.turn_typed, self.axis, self.angle)
-        part.row("About", self.axis, self.angle, turn).setStretch(2, 1)
+        part.row("About", self.axis, self.angle).setStretch(2, 1)
         self.angle.valueChanged.connect(self._show_turn)
         self.axis.currentIndexChanged.connect(self._show_turn)
-        self.origin = DropDown("Where the part is placed")
-        for name, text in _ORIGINS.items():
-            self.origin.addItem(text, name)
-        self.origin.setSizeAdjustPolicy(DropDown.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.origin.setMinimumContentsLength(8)
-        place = self._beside("Place", self.place, self.origin)
-        part.row(self.origin, place).setStretch(0, 1)
+        more = part.more("inside out")
+        more.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
+
+    def _build_scaling(self, part: Section) -> None:
+        self.values = {name: part.figure(name) for name in ("Width x", "Depth y", "Height z")}
         self.extent = self._axes("Extent that is given a length")
         self.length = NumberField("Length of the extent", 0.001, 1e6, 3)
         self.length.setMinimumWidth(px(60))
-        scale = self._beside("Scale", self.scale_typed, self.extent, self.length)
-        part.row("Make", self.extent, self.length, scale).setStretch(2, 1)
+        part.row("Make", self.extent, self.length).setStretch(2, 1)
         self.factor = part.figure("Becomes larger by")
         self.extent.currentIndexChanged.connect(self.refresh)
         self.length.valueChanged.connect(self._show_factor)
-        part.button("Scale by a measured distance…", self.measure)
-        part.button("Turn inside out", lambda: self.session.apply(TurnInsideOut()))
-        self.shown = part.explain()
+        part.button("By a measured distance…", self.measure)
 
     def leave_part(self) -> None:
         self.put_away()
@@ -107,7 +115,11 @@ class StandTray(PartedTray):
     def show_part(self) -> None:
         super().show_part()
         if self.isVisible():
-            self.view.hand.set_rest(self.turn_tool if self.part == "Stand" else None)
+            self._take_tabs()
+
+    def _take_tabs(self) -> None:
+        """Tabs to turn by stand round the part where it is laid down or turned."""
+        self.view.hand.set_rest(self.turn_tool if self.part in ("Stand", "Turn") else None)
 
     @staticmethod
     def _axes(name: str) -> DropDown:
@@ -129,7 +141,7 @@ class StandTray(PartedTray):
         return 25.4 if self.view.settings.show_inches else 1.0
 
     def enter(self) -> None:
-        self.view.hand.set_rest(self.turn_tool if self.part == "Stand" else None)
+        self._take_tabs()
 
     def leave(self) -> None:
         self.put_away()
@@ -149,6 +161,16 @@ class StandTray(PartedTray):
             self.aligning.refresh()
             self.offer(*self.aligning.offered())
             return
+        if self.part == "Turn":
+            angle = self.angle.value()
+            told = f"Turn by {angle:g}° about {self.axis.currentText()}" if angle else "Turn"
+            self.offer(told, "" if angle else "type an angle, drag a round tab, or press a quarter turn")
+            return
+        if self.part == "Scale":
+            factor = self.factor.text()
+            why = "type another length first" if factor in ("–", "× 1") else ""
+            self.offer("Scale" if why else f"Scale {factor}", why)
+            return
         treatment = self._previewed()
         if treatment is not None:
             self.shown.setText(f"Shown: {_lower(self.session.preview.outcome.text)}. Enter lets it stand so, Esc not.")
@@ -165,6 +187,12 @@ class StandTray(PartedTray):
         if self.part == "Align":
             self.aligning.do()
             return
+        if self.part == "Turn":
+            self.turn_typed()
+            return
+        if self.part == "Scale":
+            self.scale_typed()
+            return
         treatment = self._previewed()
         if treatment is not None:
             self.session.apply(treatment)
@@ -176,9 +204,8 @@ class StandTray(PartedTray):
         self.datuming.refresh()
         self.bed.setEnabled(found is not None and bool(found.beds))
         self.bed.setToolTip("" if self.bed.isEnabled() else "no bed was found on this part")
-        self._show_preview()
         unit = "in" if self._per_unit != 1.0 else "mm"
-        for label, value in zip(self.values.values(), (*mesh.size, mesh.box[0, 2]), strict=True):
+        for label, value in zip((*self.values.values(), self.lowest), (*mesh.size, mesh.box[0, 2]), strict=True):
             label.setText(f"{grouped_number(value / self._per_unit, 3 if unit == 'in' else 2)} {unit}")
         self.length.setSuffix(f" {unit}")
         self.length.setValue(float(mesh.size[self.extent.currentIndex()]) / self._per_unit)
@@ -189,6 +216,7 @@ class StandTray(PartedTray):
         has = 0.0 if mesh is None else float(mesh.size[self.extent.currentIndex()]) / self._per_unit
         near = abs(self.length.value() - has) < 0.0006
         self.factor.setText("–" if has <= 0 else f"× {1.0 if near else self.length.value() / has:.4g}")
+        self._show_preview()
 
     def _show_turn(self, *_: object) -> None:
         """Show the part as the typed turn would turn it."""
@@ -198,6 +226,7 @@ class StandTray(PartedTray):
             way = np.eye(3)[self.axis.currentIndex()]
             scene.turn = (rotation(way, angle), mesh.box.mean(axis=0)) if angle and self.isVisible() else None
             self.view.moved()
+        self._show_preview()
 
     def put_away(self) -> bool:
         if self.part == "Datums":

@@ -5,26 +5,31 @@ import pkgutil
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QLayout, QWidget
 
 from tinsnip.app import tools
 from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
+from tinsnip.app.stations.outcomelook import OutcomeLook
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.fields import Button
 from tinsnip.app.widgets.form import Form
-from tinsnip.app.widgets.panels import Column, Panel, Section
+from tinsnip.app.widgets.panels import Column, Folded, Panel, Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.regions import Region
 from tinsnip.survey import Examination, Finding
 from tinsnip.survey.readiness import Check
 from tinsnip.treat import TREATMENTS, Mend, Orient, Treatment
 
-__all__ = ["PartedTray", "PreviewTray", "Station", "Tray", "offered_tools"]
+__all__ = ["Does", "PartedTray", "PreviewTray", "Station", "Tray", "offered_tools"]
+
+_REST_MS = 250
+"""After the last change of a field what comes of it is worked out to be looked at."""
 
 
 class Tray(Panel):
@@ -40,13 +45,39 @@ class Tray(Panel):
         for treatment in TREATMENTS.values():
             if treatment.station == station:
                 place, form = self.place_for(treatment.name), Form(treatment())
-                place.heading(treatment.title)
+                if not self.is_whole_part(treatment.name):
+                    place.heading(treatment.title)
                 place.add(form)
                 button = place.button(treatment.title, lambda form=form: self._apply(form))
                 self.belong(button, *form.controls())
                 self.offered[treatment.name] = form, button
         self.offer_tools([kind(self.view) for kind in offered_tools(station)])
         self.give_keys()
+        self._remember_folds(station)
+
+    def is_whole_part(self, name: str) -> bool:
+        """Whether what is offered under a name is all that its part of the tray is about."""
+        return False
+
+    def reveal(self, control: QWidget) -> None:
+        """Show a control that is folded away."""
+        for folded in self.findChildren(Folded):
+            if folded.isAncestorOf(control):
+                folded.unfold()
+
+    def _remember_folds(self, station: str) -> None:
+        """Fold what was folded when it was seen last."""
+        settings = self.view.settings
+
+        def keep(name: str, on: bool) -> None:
+            others = [one for one in settings.unfolded if one != name]
+            settings.unfolded = [*others, name] if on else others
+            settings.save()
+
+        for folded in self.findChildren(Folded):
+            name = f"{station}: {folded.what}"
+            folded.unfold(name in settings.unfolded)
+            folded.unfolded.connect(lambda on, name=name: keep(name, on))
 
     def follow(self, before: QWidget) -> None:
         """Let the Tab key come to its controls after what stands before it, in the order in which they stand."""
@@ -78,12 +109,43 @@ class Tray(Panel):
         except ValueError as error:
             self.session.message.emit(str(error), True)
             return
-        selected, mesh = self.session.selected.triangles, self.session.mesh
-        areas = [name for name, value in action if isinstance(value, Region) and not value]
-        if areas and self.session.selected.count:
-            self.session.do_made(action.title, lambda: action.model_copy(update={areas[0]: Region.of(mesh, selected)}))
+        made = self.for_selected(action)
+        if callable(made):
+            self.session.do_made(action.title, made)
         else:
             self.session.apply(action)
+
+    def for_selected(self, action: Treatment) -> Treatment | Callable[[], Treatment]:
+        """What a form says; where it can be for an area and something is selected, what makes it for that."""
+        selected, mesh = self.session.selected.triangles, self.session.mesh
+        area = _area_of(action)
+        if not area or not self.session.selected.count:
+            return action
+        return lambda: action.model_copy(update={area: Region.of(mesh, selected)})
+
+
+def _area_of(action: Treatment) -> str:
+    """The field that an area can be given in and is not; empty where there is none."""
+    return next((name for name, value in action if isinstance(value, Region) and not value), "")
+
+
+class Does(NamedTuple):
+    """What a part of a tray does: one treatment.
+
+    Attributes
+    ----------
+    treatment : str
+        Its name.
+    text : str
+        What the copper button says.
+    seen : str
+        When what comes of it is worked out and shown: once a number of it is "changed", as soon as the part of the
+        tray is chosen ("at once"), when "asked" for by a button, as where it takes long, or "never".
+    """
+
+    treatment: str
+    text: str
+    seen: str = "never"
 
 
 class PartedTray(Tray):
@@ -91,6 +153,8 @@ class PartedTray(Tray):
 
     about: Mapping[str, str]
     """What each part does, by its name, which is that of its pictogram too."""
+    does: Mapping[str, Does] = {}
+    """The parts that do one treatment, which the copper button then does, each by its name."""
     across: int = 5
     """How many pictograms stand side by side."""
 
@@ -103,6 +167,84 @@ class PartedTray(Tray):
         for name, section in self.parts.items():
             self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
             self.add(section)
+        self.part_look = OutcomeLook(self.session)
+        self._part_rest = QTimer(self, interval=_REST_MS, singleShot=True)
+        self._part_rest.timeout.connect(self._look_at_part)
+        self.session.stand_in_changed.connect(self._tell_looked_at)
+        self.session.selected.changed.connect(self._selected_anew)
+
+    def add_offers(self, station: str) -> None:
+        super().add_offers(station)
+        for does in self.does.values():
+            form, button = self.offered[does.treatment]
+            button.hide()  # the copper one does it
+            form.changed.connect(self._tell_looked_at)
+            if does.seen in ("changed", "at once"):
+                form.changed.connect(self._part_rest.start)
+            elif does.seen == "asked":
+                form.changed.connect(self.part_look.leave)
+                self.place_for(does.treatment).button("Look at it first", self._look_at_part)
+        self._tell_looked_at()
+
+    def is_whole_part(self, name: str) -> bool:
+        return any(does.treatment == name for does in self.does.values())
+
+    def place_for(self, name: str) -> Column:
+        part = next((part for part, does in self.does.items() if does.treatment == name), None)
+        return self if part is None else self.parts[part]
+
+    def letter_scopes(self) -> list[list[Button]]:
+        of_parts = [section.findChildren(Button) for section in self.parts.values()]
+        inside = {button for buttons in of_parts for button in buttons}
+        return [[button for button in self.findChildren(Button) if button not in inside], *of_parts]
+
+    def reveal(self, control: QWidget) -> None:
+        part = next((name for name, section in self.parts.items() if section.isAncestorOf(control)), None)
+        if part is not None:
+            self.choose(part)
+        super().reveal(control)
+
+    def do_part(self) -> bool:
+        """Do the treatment that the part in hand is about; False where it is about another thing."""
+        if self.part not in self.does:
+            return False
+        form, shown = self.offered[self.does[self.part].treatment][0], self.part_look.shown
+        if self.part_look.is_on and shown is not None and self._is_of(shown, form):
+            self.session.apply(shown)
+        else:
+            self._apply(form)
+        return True
+
+    def _is_of(self, shown: Treatment, form: Form) -> bool:
+        """Whether what is shown is what a form says now."""
+        try:
+            asked = form.action()
+        except ValueError:
+            return False
+        return shown == asked or shown.model_copy(update={_area_of(asked): Region()}) == asked
+
+    def part_offer(self) -> str:
+        """What the copper button says of the treatment that the part in hand is about."""
+        does = self.does[self.part]
+        return f"{does.text}, as it is shown" if self.part_look.is_on else does.text
+
+    def _tell_looked_at(self) -> None:
+        if self.part in self.does and self.session.mesh is not None:
+            self.offer(self.part_offer())
+
+    def _selected_anew(self) -> None:
+        """What is shown was for what was selected before."""
+        if self.part_look.is_on and self.isVisible():
+            self.part_look.leave()
+
+    def _look_at_part(self) -> None:
+        """Show the part as it would be."""
+        if self.part not in self.does or self.session.mesh is None or not self.isVisible():
+            return
+        try:
+            self.part_look.ask(self.for_selected(self.offered[self.does[self.part].treatment][0].action()))
+        except ValueError:  # it is said where it is done
+            self.part_look.leave()
 
     def choose(self, part: str) -> None:
         """Show another part of the tray."""
@@ -112,6 +254,8 @@ class PartedTray(Tray):
         self.show_part()
         self.scroll.verticalScrollBar().setValue(0)
         self.refresh()
+        if part in self.does and self.does[part].seen == "at once":
+            self._part_rest.start()
 
     def leave_part(self) -> None:
         """Another part is shown from now on."""

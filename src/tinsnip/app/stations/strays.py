@@ -49,7 +49,7 @@ class StraysTray(Tray):
         self.add(self.plot)
         self.limit = self.number("Tick what is below", 0.0, 1e9, 3, "mm", 1.0)
         self.goes = self.figure("Triangles that go")
-        self.tick_buttons("Strays")
+        self.row(*self.tick_buttons("Strays"))
         self.sweep_now = self.button("Sweep", self.sweep)
         self.sweep_now.setToolTip("Shells that only need welding may be among them: look at each first")
         self.copper_button("Sweep", self.do)

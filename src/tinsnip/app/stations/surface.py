@@ -1,16 +1,13 @@
 """Surface: tangles, noise, even triangles, and brushes."""
 
-from PySide6.QtCore import QTimer
-
 from tinsnip.app.state.session import Session
-from tinsnip.app.stations.outcomelook import OutcomeLook
 from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.remeshing import RemeshPart
-from tinsnip.app.stations.station import PartedTray, Station
+from tinsnip.app.stations.station import Does, PartedTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.brush import BrushTool
 from tinsnip.app.view.viewport import Viewport
-from tinsnip.app.widgets.panels import Column, Section
+from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
 from tinsnip.mesh import Mesh
 from tinsnip.survey.ripple import Ripple, ripple_of
@@ -31,8 +28,6 @@ from tinsnip.words import counted, grouped, millimetres, rounded_up
 __all__ = ["SURFACE", "SurfaceTray"]
 
 
-_REST_MS = 250
-"""After the last change of a field a bend is worked out to be looked at."""
 _NOISES = 4.0
 """Times the noise that a vertex may move: one in 16 000 lies further off by chance."""
 _SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "colour": "Colour", "even": "Even"}
@@ -40,31 +35,37 @@ _SHORT = {"draw": "Draw", "fill": "Fill", "scrape": "Scrape", "back": "Back", "c
 _ABOUT = {
     "Untangle": "Untangle what makes no surface or crosses itself.",
     "Smooth": "Take scanner noise off by rule; the part keeps its size, open edges stay.",
+    "Ripple": "Take off the bands of one wavelength that some scanners leave.",
+    "Sharpen": "Edges that noise or meshing rounded are brought back to their line.",
     "Remesh": "The same surface in even triangles; edges, rims and colours stay.",
+    "Divide": "Each triangle cut in four, for more room to shape; what is selected, or all.",
     "Bend": "Bend, taper or twist the part between two places along an axis.",
     "Brush": "Work the surface by hand; colour and texture stay, every stroke is a step.",
+}
+_DOES = {
+    "Sharpen": Does("sharpen", "Sharpen the edges", "asked"),
+    "Divide": Does("subdivide", "Divide the triangles"),
+    "Bend": Does("bend", "Bend, taper or twist", "changed"),
 }
 
 
 class SurfaceTray(PartedTray):
     """Untangling, smoothing, meshing anew, and brushes."""
 
-    title = "Surface: untangle, smooth, remesh, bend, brush"
+    title = "Surface"
     about = _ABOUT
-    across = 3
+    across = 4
+    does = _DOES
 
     def __init__(self, session: Session, view: Viewport) -> None:
         self.brush = BrushTool(view)
-        self.bend_look = OutcomeLook(session)
-        self._rest = QTimer(interval=_REST_MS, singleShot=True)
         super().__init__(session, view)
-        self._rest.timeout.connect(self._look_at_bend)
-        session.stand_in_changed.connect(self._tell_bend)
 
     def build(self) -> None:
         self.build_parts()
         self._build_untangling(self.parts["Untangle"])
         self._build_smoothing(self.parts["Smooth"])
+        self._build_ripple(self.parts["Ripple"])
         self.remeshing = RemeshPart(self.session, self.parts["Remesh"])
         self.remeshing.changed.connect(self.refresh)
         self._build_brushes(self.parts["Brush"])
@@ -104,14 +105,13 @@ class SurfaceTray(PartedTray):
         self.strength = part.number("Strength", 0.05, 0.7, 2, "", 0.05)
         self.strength.setValue(0.5)
         self._noise_of: Mesh | None = None
-        part.heading("Ripple")
+
+    def _build_ripple(self, part: Section) -> None:
         self.ripple = part.figure("Bands")
         self.ripple.parentWidget().setToolTip("Of one wavelength, which the scanner left square to one way in space")
         self.ripple.setText("not looked for")
         part.button("Look for a ripple", self.look_for_ripple)
-        part.button("Take the ripple off", self.take_ripple).setToolTip(
-            "Where it stands out; letters, rings and ribs of the part itself stay"
-        )
+        part.explain("Taken off where it stands out; letters, rings and ribs of the part itself stay.")
 
     def _build_brushes(self, part: Section) -> None:
         self.brushes = PictogramRow(across=4)
@@ -125,24 +125,8 @@ class SurfaceTray(PartedTray):
 
     def add_offers(self, station: str) -> None:
         super().add_offers(station)
-        form, button = self.offered["bend"]
-        button.hide()  # the one below does it
-        form.changed.connect(self._show_bend)
-        form.changed.connect(self._rest.start)
+        self.offered["bend"][0].changed.connect(self._show_bend)
         self._show_bend()
-
-    def _tell_bend(self) -> None:
-        if self.part == "Bend":
-            self._offer_by_hand()
-
-    def _look_at_bend(self) -> None:
-        """Show the part as it would be bent."""
-        if self.part != "Bend" or self.session.mesh is None or not self.isVisible():
-            return
-        try:
-            self.bend_look.ask(self.offered["bend"][0].action())
-        except ValueError:  # it is said where it is done
-            self.bend_look.leave()
 
     def _show_bend(self) -> None:
         """Show what matters for a bend, a taper or a twist."""
@@ -151,9 +135,10 @@ class SurfaceTray(PartedTray):
         for name, hows in (("angle_degrees", "bend twist"), ("towards_degrees", "bend"), ("end_size_percent", "taper")):
             form.field(name).setVisible(how in hows.split())
 
-    def place_for(self, name: str) -> Column:
-        parts = {"subdivide": "Remesh", "bend": "Bend", "sharpen": "Smooth"}
-        return self.parts[parts[name]] if name in parts else self
+    def part_offer(self) -> str:
+        if self.part == "Bend" and self.part_look.is_on:
+            return f"{str(self.offered['bend'][0].field('how').value()).title()} it as it is shown"
+        return super().part_offer()
 
     # ---- brushes
 
@@ -177,7 +162,7 @@ class SurfaceTray(PartedTray):
 
     def leave_part(self) -> None:
         self.view.hand.put_away()
-        self.bend_look.leave()
+        self.part_look.leave()
 
     def leave(self) -> None:
         self.leave_part()
@@ -186,10 +171,12 @@ class SurfaceTray(PartedTray):
         """Untangle, smooth, mesh anew, or lay the brush down."""
         if self.part == "Untangle":
             self.untangle()
+        elif self.do_part():
+            return
         elif self.part == "Smooth":
             self.smooth()
-        elif self.part == "Bend":
-            self._apply(self.offered["bend"][0])
+        elif self.part == "Ripple":
+            self.take_ripple()
         elif self.part == "Remesh":
             self.session.apply(self.remeshing.treatment())
         elif self.view.hand.tool is self.brush:
@@ -227,9 +214,10 @@ class SurfaceTray(PartedTray):
     def _offer_by_hand(self) -> None:
         if self.part == "Smooth":
             self.offer("Smooth the surface")
-        elif self.part == "Bend":
-            how = str(self.offered["bend"][0].field("how").value())
-            self.offer(f"{how.title()} it as it is shown" if self.bend_look.is_on else "Bend, taper or twist")
+        elif self.part == "Ripple":
+            self.offer("Take the ripple off")
+        elif self.part in self.does:
+            self.offer(self.part_offer())
         elif self.part == "Remesh":
             self.offer(*self.remeshing.offer())
         else:
@@ -243,7 +231,7 @@ class SurfaceTray(PartedTray):
 
     def put_away(self) -> bool:
         places = isinstance(getattr(self.session.preview, "treatment", None), RecastPlaces)
-        if places or self.bend_look.is_on:
+        if places or self.part_look.is_on:
             self.session.cancel_preview()
             return True
         return super().put_away()

@@ -81,7 +81,14 @@ class NumberField(_Typed, QDoubleSpinBox):
     unit : str
     step : float
         What the arrow keys add.
+
+    Attributes
+    ----------
+    follows_part : bool
+        Whether its number is fitted to the part, and so is none that was chosen.
     """
+
+    follows_part = False
 
     def __init__(self, name: str, low: float, high: float, decimals: int, unit: str = "", step: float = 1.0) -> None:
         super().__init__()

@@ -1,6 +1,6 @@
 """Building blocks of the trays: headings, figures, fields, the copper button."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, QObject, QSize, Qt, Signal
 from PySide6.QtGui import QResizeEvent
@@ -10,7 +10,7 @@ from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
 from tinsnip.app.widgets.theme import mono_font, px
 
-__all__ = ["Column", "Panel", "Section", "line_of"]
+__all__ = ["Column", "Folded", "Panel", "Section", "line_of"]
 
 
 _MENU_LETTERS = "jesvh"
@@ -116,6 +116,13 @@ class Column(QWidget):
         for field in fields:
             field.presses = button
 
+    def more(self, what: str) -> "Folded":
+        """What matters less, behind a line that says what it is."""
+        folded = Folded(what)
+        self.add(folded.line)
+        self.add(folded)
+        return folded
+
     def warning(self) -> QLabel:
         """A notice, hidden until it has something to say."""
         label = QLabel()
@@ -135,6 +142,60 @@ class Section(Column):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(px(7))
+
+
+class Folded(Section):
+    """What matters less in a tray, below a line that says what it is and unfolds it.
+
+    Attributes
+    ----------
+    what : str
+        What is in it, in a few words.
+    line : Button
+    unfolded : Signal
+        It was unfolded, or folded again.
+    """
+
+    unfolded = Signal(bool)
+
+    def __init__(self, what: str) -> None:
+        super().__init__()
+        self.what = what
+        self.line = Button("")
+        self.line.setObjectName("more")
+        self.line.setCheckable(True)
+        self.line.setAccessibleName(f"More: {what}")
+        self.line.toggled.connect(self._show)
+        self._at_first: list[tuple[Callable[[], object], object]] = []
+        self._show(False)
+
+    def unfold(self, on: bool = True) -> None:
+        """Show what is in it, or fold it away."""
+        self.line.setChecked(on)
+
+    def watch(self) -> None:
+        """Say beside the line from now on whether something in it is not as it is at first."""
+        for field in self.findChildren(QWidget):
+            if isinstance(field, TickBox):
+                changed, read = field.toggled, field.isChecked
+            elif isinstance(field, DropDown) and field.count():
+                changed, read = field.currentIndexChanged, field.currentIndex
+            elif isinstance(field, NumberField) and not field.follows_part:
+                changed, read = field.valueChanged, field.value
+            else:
+                continue
+            changed.connect(self._tell)
+            self._at_first.append((read, read()))
+
+    def _show(self, on: bool) -> None:
+        self.setVisible(on)
+        self._tell()
+        self.unfolded.emit(on)
+
+    def _tell(self, *_: object) -> None:
+        changed = any(read() != value for read, value in self._at_first)
+        sign = "▾" if self.line.isChecked() else "▸"
+        self.line.setText(f"{sign} More: {self.what}{' · changed' if changed else ''}")
 
 
 class Panel(Column):
@@ -193,14 +254,25 @@ class Panel(Column):
 
     def give_keys(self) -> None:
         """Give every button of the tray an underlined letter that presses it together with Alt."""
+        always, *parts = self.letter_scopes()
         taken = set(_MENU_LETTERS)
-        for button in self.findChildren(Button):
+        self._give_letters(always, taken)
+        for buttons in parts:
+            self._give_letters(buttons, set(taken))
+
+    def letter_scopes(self) -> list[list[Button]]:
+        """The buttons that may be in sight at any time, and those of each part that is there by itself."""
+        return [self.findChildren(Button)]
+
+    def _give_letters(self, buttons: Sequence[Button], taken: set[str]) -> None:
+        """Give buttons letters that are not taken, and take them."""
+        for button in buttons:
             text = button.text()
             if "&" in text:
                 taken.add(text[text.index("&") + 1].lower())
                 continue
             letter = next((c for c in text if c.isalpha() and c.lower() not in taken), None)
-            if button is self.copper or letter is None:
+            if button is self.copper or button.objectName() == "more" or letter is None:
                 continue
             taken.add(letter.lower())
             if not button.accessibleName():
@@ -242,14 +314,14 @@ class Panel(Column):
             self.copper.setEnabled(not why_not)
             self.copper.setToolTip(why_not or "Enter")
 
-    def tick_buttons(self, station: str) -> None:
-        """Tick all or none of a station's findings."""
+    def tick_buttons(self, station: str) -> list[Button]:
+        """Two that tick all or none of a station's findings."""
         buttons = []
         for text, on in (("Tick all", True), ("Tick none", False)):
             button = Button(text)
             button.clicked.connect(lambda _=False, on=on: self.session.tick(self.session.findings(station), on))
             buttons.append(button)
-        self.row(*buttons)
+        return buttons
 
 
 class _Scroll(QScrollArea):

@@ -243,12 +243,94 @@ def _walls(p: QPainter, ink: QColor) -> None:
     p.drawEllipse(QPointF(12, 12), 6, 6)
 
 
-def _measure(p: QPainter, ink: QColor) -> None:
-    p.drawRect(QRectF(2, 9, 20, 8))
-    for x in (6, 10, 14, 18):
-        p.drawLine(QPointF(x, 9), QPointF(x, 13))
+def _patch(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 4, 20, 16))
+    p.setBrush(QColor(154, 107, 224, 150))
+    _pen(p, ink, dashed=True)
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((7, 13), (9, 7), (15, 8), (18, 13), (13, 17))]))
+
+
+def _turn(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(8, 8, 8, 8))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawArc(QRectF(2, 2, 20, 20), 20 * 16, 280 * 16)
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((17, 8), (21.4, 8.4), (22.5, 4))]))
+
+
+def _scale(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 13, 9, 9))
+    _pen(p, QColor("#b4602a"), dashed=True, width=1.8)
+    p.drawRect(QRectF(2, 3, 19, 19))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawLine(QPointF(11, 13), QPointF(18, 6))
+
+
+def _smooth(p: QPainter, ink: QColor) -> None:
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((1, 9), (5, 4), (8, 10), (12, 3), (16, 10), (19, 4), (23, 8))]))
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawArc(QRectF(-4, 14, 32, 16), 35 * 16, 110 * 16)
+
+
+def _ripple(p: QPainter, ink: QColor) -> None:
+    for y in (5, 19):
+        _pen(p, ink if y == 5 else QColor("#b4602a"), width=2.0)
+        if y == 5:
+            for x in (1, 8.5, 16):
+                p.drawArc(QRectF(x, 2, 7, 8), 0, 180 * 16)
+        else:
+            p.drawLine(QPointF(1, y), QPointF(23, y))
+    _pen(p, ink, width=1.4)
+    p.drawLine(QPointF(12, 10), QPointF(12, 16))
+
+
+def _sharpen(p: QPainter, ink: QColor) -> None:
+    _pen(p, ink, dashed=True)
+    p.drawArc(QRectF(5, 6, 14, 14), 0, 180 * 16)
+    _pen(p, QColor("#b4602a"), width=2.4)
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((2, 21), (12, 3), (22, 21))]))
+
+
+def _divide(p: QPainter, ink: QColor) -> None:
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((2, 21), (12, 3), (22, 21))]))
     _pen(p, QColor("#b4602a"), width=2.0)
-    p.drawLine(QPointF(2, 4), QPointF(22, 4))
+    p.drawPolygon(QPolygonF([QPointF(*q) for q in ((7, 12), (17, 12), (12, 21))]))
+
+
+def _foot(p: QPainter, ink: QColor) -> None:
+    p.drawEllipse(QPointF(12, 9), 6.5, 6.5)
+    p.setBrush(QColor(180, 96, 42, 120))
+    _pen(p, QColor("#b4602a"), width=2.0)
+    p.drawRect(QRectF(3, 16, 18, 5))
+
+
+def _drain(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(2, 4, 20, 5))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.fillRect(QRectF(9, 3, 6, 7), QColor(180, 96, 42, 160))
+    p.drawLine(QPointF(12, 12), QPointF(12, 21))
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((8.5, 17.5), (12, 21), (15.5, 17.5))]))
+
+
+def _thicken(p: QPainter, ink: QColor) -> None:
+    p.fillRect(QRectF(2, 9, 20, 7), QColor(180, 96, 42, 120))
+    p.drawLine(QPointF(2, 9), QPointF(22, 9))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawLine(QPointF(2, 16), QPointF(22, 16))
+
+
+def _extrude(p: QPainter, ink: QColor) -> None:
+    p.drawLine(QPointF(1, 20), QPointF(23, 20))
+    p.setBrush(QColor(180, 96, 42, 120))
+    _pen(p, QColor("#b4602a"), width=2.0)
+    p.drawRect(QRectF(7, 10, 10, 10))
+    p.drawLine(QPointF(12, 8), QPointF(12, 1))
+    p.drawPolyline(QPolygonF([QPointF(*q) for q in ((9, 4), (12, 1), (15, 4))]))
+
+
+def _offset(p: QPainter, ink: QColor) -> None:
+    p.drawRect(QRectF(7, 7, 10, 10))
+    _pen(p, QColor("#b4602a"), width=2.2)
+    p.drawRoundedRect(QRectF(2, 2, 20, 20), 5, 5)
 
 
 _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
@@ -258,8 +340,9 @@ _DRAWN: dict[str, Callable[[QPainter, QColor], None]] = {
     "datums": _datums, "untangle": _untangle, "remesh": _remesh, "bend": _bend,
     **{f"brush {name}": (lambda p, ink, name=name: _brush_of(p, ink, name)) for name in _PROFILES},
     "strip": _strip, "notch": _notch, "tooth": _tooth,
-    "window": _window, "close": _close, "recast": _recast, "join": _join, "walls": _walls,
-    "measure": _measure,
+    "window": _window, "close": _close, "recast": _recast, "join": _join, "hollow": _walls,
+    "patch": _patch, "turn": _turn, "scale": _scale, "smooth": _smooth, "ripple": _ripple, "sharpen": _sharpen,
+    "divide": _divide, "foot": _foot, "drain": _drain, "thicken": _thicken, "extrude": _extrude, "offset": _offset,
 }  # fmt: skip
 
 
@@ -327,6 +410,8 @@ class PictogramRow(QWidget):
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setSpacing(px(4))
+        for column in range(across):
+            self._grid.setColumnStretch(column, 1)
         self.buttons: dict[str, PictogramButton] = {}
 
     def offer(self, picture: str, name: str, full_name: str, act: Callable[[], None]) -> PictogramButton:

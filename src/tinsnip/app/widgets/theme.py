@@ -131,6 +131,10 @@ QWidget#tray QPushButton:hover { background: #ffffff; }
 QWidget#tray QPushButton:disabled { color: #8d8778; background: #dedad1; border: 1px dashed #b9b3a6; }
 QWidget#tray QPushButton:checked { background: #4c5256; color: #ffffff; border-color: #33383b; }
 QWidget#tray QPushButton:focus { border: 2px solid #1f5fa8; }
+QWidget#tray QPushButton#more, QWidget#tray QPushButton#more:checked { background: transparent; color: #4a463d;
+    border: 1px solid transparent; border-top: 1px solid #c9c3b5; border-radius: 0; text-align: left; padding: 5px 0; }
+QWidget#tray QPushButton#more:hover { color: #8f3f14; }
+QWidget#tray QPushButton#more:focus { border: 2px solid #1f5fa8; }
 QWidget#tray QPushButton#goto, QWidget#tray QPushButton#goto:disabled { background: transparent; color: #26241f;
     border: 2px solid transparent; padding: 2px 0; text-align: left; text-decoration: none; }
 QWidget#tray QPushButton#goto:enabled { color: #8f3f14; }
