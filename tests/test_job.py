@@ -19,6 +19,8 @@ from tinsnip.formats import FORMATS, Scan, guess_unit
 from tinsnip.job import Job, Routine, RoutineStep, built_in_routines, fit_to_format, load_routine
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
+from tinsnip.space.picking import triangles_within
+from tinsnip.space.tree import build_tree
 from tinsnip.survey import examine
 from tinsnip.treat import TREATMENTS, Context, Mend, Offset, Orient, Patch, Plinth, Reduce, StraightSnip, Sweep
 
@@ -251,6 +253,50 @@ class Small(unittest.TestCase):
             clip = camera.to_clip(np.zeros(3))
             depth = np.column_stack([points, np.ones(300)]) @ clip[2]
             self.assertLess(np.abs(depth).max(), 1.0)
+
+    def test_perspective_keeps_hold_of_points_and_never_looks_past_any(self) -> None:
+        rng = np.random.default_rng(8)
+        camera = Camera()
+        camera.width, camera.height, camera.angle = 900, 640, 28.0
+        ball = specimens.sphere(120.0, 40).mesh
+        box, points = ball.box, ball.vertices
+        tree = build_tree(ball.vertices, ball.faces)
+        camera.set_part(box)
+        for _ in range(30):
+            camera.turn, camera.lift = float(rng.uniform(0, 360)), float(rng.uniform(-90, 90))
+            camera.fit(points, box)
+            flat = camera.project(points)[:, :2]
+            self.assertTrue(((flat >= 0) & (flat <= [900, 640])).all())
+            self.assertGreater((np.ptp(flat, axis=0) / [900, 640]).max(), 0.88)
+            pivot = points[rng.integers(len(points))]
+            held = camera.project(pivot)[0, :2]
+            camera.turn_about(pivot, *rng.uniform(-40, 40, 2))
+            self.assertLess(np.abs(camera.project(pivot)[0, :2] - held).max(), 0.5)
+            camera.zoom(float(rng.uniform(0.3, 30)), *rng.uniform(100, 500, 2))
+            # the matrix that draws tells the same places, all in front of the eye and within the depth range
+            clip = np.column_stack([points, np.ones(len(points))]) @ camera.to_clip(np.zeros(3)).T
+            self.assertGreater(clip[:, 3].min(), 0.0)
+            clip = clip[:, :3] / clip[:, 3:]
+            self.assertLess(np.abs(clip[:, 2]).max(), 1.0)
+            screen = camera.project(points)
+            np.testing.assert_allclose((clip[:, :2] * [1, -1] + 1) / 2 * [900, 640], screen[:, :2], atol=1e-6)
+            first, rise, back = camera.depths()
+            np.testing.assert_allclose((first - clip[:, 2]) / (-rise - clip[:, 2] * back), screen[:, 2], atol=1e-6)
+            # a line of sight runs through all that is seen at its pixel
+            start, way = camera.ray(*screen[7, :2])
+            off = points[7] - start
+            self.assertLess(np.linalg.norm(off - (off @ way) * way), 1e-9)
+            np.testing.assert_allclose(camera.way_at(points[7]), way, atol=1e-9)
+            # what is told to lie within some pixels is all that reaches into them
+            rect = (int(rng.integers(0, 700)), int(rng.integers(0, 500)), 120, 90)
+            told = np.zeros(len(ball.faces), dtype=bool)
+            told[triangles_within(tree, camera.sides_of(rect, 1.0))] = True
+            corners = screen[ball.faces][:, :, :2]
+            corners[:, :, 1] = 640 - corners[:, :, 1]
+            low, high = corners.min(axis=1), corners.max(axis=1)
+            inside = (high >= rect[:2]).all(axis=1) & (low <= np.add(rect[:2], rect[2:])).all(axis=1)
+            self.assertTrue(told[inside].all())
+            self.assertLessEqual((told & ~inside).sum(), 0.35 * told.sum() + 8)
 
 
 if __name__ == "__main__":

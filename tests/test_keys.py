@@ -156,6 +156,7 @@ class Keys(WindowTest):
         self.view.setFocus()
         self.key(Qt.Key.Key_3)
         trim = self.window.tray("Trim")
+        self.reveal(trim.close_box)
         trim.close_box.setFocus(Qt.FocusReason.TabFocusReason)
         self.key(Qt.Key.Key_Return)
         self.assertTrue(trim.close_box.isChecked())

@@ -155,6 +155,33 @@ class OverTheView(WindowTest):
         QTest.keyRelease(self.view, Qt.Key.Key_Space)
         self.assertNotEqual(self.camera.turn, turn)
 
+    def test_in_perspective_clicks_meet_what_is_seen_and_what_is_drawn_over_the_part_has_parallel_sight(self) -> None:
+        raw = self.session.mesh
+        x, y = self.spot_on_part()
+        parallel = self.picture()
+        self.key(Qt.Key.Key_O)
+        self.assertGreater(self.camera.angle, 0)
+        self.assertFalse(np.array_equal(self.picture(), parallel))
+        place = self.view.surface_point(x, y)
+        self.assertLess(np.abs(self.camera.project(place)[0, :2] - [x, y]).max(), 1e-3)
+        # the picture agrees: where the outermost places are told to be, there the part ends
+        seen = self.camera.project(raw.vertices)[:, :2]
+        part = np.abs(self.picture().astype(int) - self.picture()[2, 2]).max(axis=2) > 30
+        rows = np.flatnonzero(part[60:-60].any(axis=1)) + 60
+        self.assertLess(abs(rows[0] - max(seen[:, 1].min(), 60)), 6)
+        # turning keeps what is under the pointer there
+        self.drag((x, y), (x + 60, y + 25), LEFT)
+        self.assertLess(np.abs(self.camera.project(place)[0, :2] - [x, y]).max(), 1.0)
+        # an outline is drawn with parallel sight, and perspective comes back after it
+        self.key(Qt.Key.Key_3)
+        tray = self.window.tray("Trim")
+        self.click(tray.select_row.buttons["Select by an outline"])
+        self.assertEqual(self.camera.angle, 0.0)
+        self.key(Qt.Key.Key_Escape)
+        self.assertGreater(self.camera.angle, 0)
+        self.key(Qt.Key.Key_O)
+        self.assertEqual(self.camera.angle, 0.0)
+
     def test_dial_and_keys_look_from_the_sides(self) -> None:
         centre = self.window.dial.centre()
         for dx, dy, turn, lift in ((0, 30, 0, 0), (30, 0, 90, 0), (0, -30, 180, 0), (-30, 0, 270, 0)):
@@ -178,7 +205,7 @@ class OverTheView(WindowTest):
     def test_two_clicks_and_the_view_give_a_snip(self) -> None:
         self.key(Qt.Key.Key_3)
         tray = self.window.tray("Trim")
-        self.click(next(b for b in tray.findChildren(type(tray.copper)) if "points" in b.text().lower()))
+        self.click(tray.two_points)
         self.assertIsInstance(self.view.hand.tool, Pick)
         raw = self.session.mesh
         first = self.spot_on_part()

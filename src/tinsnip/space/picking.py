@@ -6,7 +6,7 @@ from tinsnip.kernels import kernel
 from tinsnip.progress import polled_here
 from tinsnip.space.tree import Tree, first_hits
 
-__all__ = ["first_hit", "first_hit_in", "triangles_in_prism"]
+__all__ = ["first_hit", "first_hit_in", "triangles_within"]
 
 
 @kernel
@@ -99,18 +99,17 @@ def first_hit_in(tree: Tree, point: np.ndarray, direction: np.ndarray) -> tuple[
 
 
 @kernel
-def _overlaps(boxes, node, way, low, high):
-    """Whether a box reaches into the slab between two places along a direction."""
-    middle = half = 0.0
+def _is_beyond(boxes, node, plane):
+    """Whether a box lies beyond a plane, a normal and an offset along it."""
+    nearest = 0.0
     for k in range(3):
-        middle += 0.5 * way[k] * (np.float64(boxes[node, k]) + np.float64(boxes[node, 3 + k]))
-        half += 0.5 * abs(way[k]) * (np.float64(boxes[node, 3 + k]) - np.float64(boxes[node, k]))
-    return middle + half >= low and middle - half <= high
+        nearest += plane[k] * (boxes[node, k] if plane[k] > 0 else boxes[node, 3 + k])
+    return nearest > plane[3]
 
 
 @kernel
-def _in_prism(vertices, faces, order, boxes, right, up, span, found):
-    """Triangles whose box on the screen overlaps a rectangle; counts beyond the room there is."""
+def _within(vertices, faces, order, boxes, planes, found):
+    """Triangles that lie beyond none of some planes; counts on past the room there is."""
     leaves = boxes.shape[0] // 2 + 1
     first = leaves - 1
     count = order.shape[0]
@@ -121,7 +120,10 @@ def _in_prism(vertices, faces, order, boxes, right, up, span, found):
     while height > 0:
         height -= 1
         node = stack[height]
-        if not _overlaps(boxes, node, right, span[0], span[1]) or not _overlaps(boxes, node, up, span[2], span[3]):
+        is_out = False
+        for i in range(planes.shape[0]):
+            is_out = is_out or _is_beyond(boxes, node, planes[i])
+        if is_out:
             continue
         if node < first:
             stack[height], stack[height + 1] = 2 * node + 1, 2 * node + 2
@@ -130,43 +132,42 @@ def _in_prism(vertices, faces, order, boxes, right, up, span, found):
         leaf = node - first
         for t in range(leaf * count // leaves, (leaf + 1) * count // leaves):
             f = order[t]
-            x_low = y_low = np.inf
-            x_high = y_high = -np.inf
-            for c in range(3):
-                x = y = 0.0
-                for k in range(3):
-                    x += vertices[faces[f, c], k] * right[k]
-                    y += vertices[faces[f, c], k] * up[k]
-                x_low, x_high = min(x_low, x), max(x_high, x)
-                y_low, y_high = min(y_low, y), max(y_high, y)
-            if x_high >= span[0] and x_low <= span[1] and y_high >= span[2] and y_low <= span[3]:
+            is_out = False
+            for i in range(planes.shape[0]):
+                nearest = np.inf
+                for c in range(3):
+                    v = faces[f, c]
+                    along = (
+                        vertices[v, 0] * planes[i, 0] + vertices[v, 1] * planes[i, 1] + vertices[v, 2] * planes[i, 2]
+                    )
+                    nearest = min(nearest, along)
+                is_out = is_out or nearest > planes[i, 3]
+            if not is_out:
                 if n < found.shape[0]:
                     found[n] = f
                 n += 1
     return n
 
 
-def triangles_in_prism(tree: Tree, right: np.ndarray, up: np.ndarray, span: np.ndarray) -> np.ndarray:
-    """The triangles that may be seen within a rectangle, looking along its normal.
+def triangles_within(tree: Tree, planes: np.ndarray) -> np.ndarray:
+    """The triangles that may be seen in a part of the view.
 
     Parameters
     ----------
     tree : Tree
-    right, up : ndarray, shape (3,)
-        Directions of the rectangle's sides, unit vectors.
-    span : ndarray, shape (4,)
-        Where it begins and ends along `right`, then along `up`, mm from the origin.
+    planes : ndarray, shape (N, 4)
+        The view's sides there: normals outward, unit vectors, and their offsets from the origin along them, mm.
 
     Returns
     -------
     ndarray of int32, shape (K,)
-        Ascending: all that overlap it, and a few beside it.
+        Ascending: all that lie between them, and a few beside.
     """
-    right, up, span = (np.ascontiguousarray(one, dtype=np.float64) for one in (right, up, span))
+    planes = np.ascontiguousarray(planes, dtype=np.float64)
     room = 65_536
     while True:
         found = np.empty(room, dtype=np.int32)
-        count = _in_prism(tree.vertices, tree.faces, tree.order, tree.boxes, right, up, span, found)
+        count = _within(tree.vertices, tree.faces, tree.order, tree.boxes, planes, found)
         if count <= room:
             return np.sort(found[:count])
         room = count

@@ -49,6 +49,7 @@ class Settings(BaseModel):
     ctrl_right: Meaning = "light"
     shades_depth: bool = True
     has_ground: bool = True
+    perspective: bool = False
 
     @staticmethod
     def path() -> Path:

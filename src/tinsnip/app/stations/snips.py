@@ -276,7 +276,11 @@ class StraightSection(_LeaningSection):
     def pick_two_points(self) -> None:
         """Let two clicks, and the line of sight, give the plane."""
         hints = ("Click the first of two points on the line of the cut", "Click the second point")
-        self._pick(hints, True, lambda plan, points: plan.set_two_points(*points, -self.view.camera.frame()[2]))
+
+        def set_up(plan: SnipPlan, points: list[np.ndarray]) -> None:
+            plan.set_two_points(*points, self.view.camera.way_at(0.5 * (points[0] + points[1])))
+
+        self._pick(hints, True, set_up)
 
     def pick_three_points(self) -> None:
         """Let three clicks on the part give the plane."""

@@ -64,7 +64,8 @@ class DragBase(Tool):
                 now = yield
                 dx, dy = now.x - at.x, now.y - at.y
                 along = (dx * flat[0] - dy * flat[1]) / max(float(flat @ flat), 0.02)
-                free = max(free + along * self.view.camera.scale, _LEAST)
+                scale = self.view.camera.scale * float(self.view.camera.shrink_at(under)[0])
+                free = max(free + along * scale, _LEAST)
                 is_free = bool(now.keys & Qt.KeyboardModifier.AltModifier)
                 found = None if is_free else snaps.offset(outward, float(under @ outward) + free)
                 at_datum = found is not None and found[0] - under @ outward >= _LEAST

@@ -216,18 +216,23 @@ class CutTool(Tool):
 
     def along(self, direction: np.ndarray, dx: float, dy: float) -> float:
         """How far along a direction a drag by so many pixels leads, mm."""
-        camera = self.view.camera
-        right, up, _ = camera.frame()
+        right, up, _ = self.view.camera.frame()
         flat = np.array([direction @ right, direction @ up])
         length2 = float(flat @ flat)
         if length2 > 0.02:
-            return (dx * flat[0] - dy * flat[1]) * camera.scale / length2
-        return -dy * camera.scale  # looked at along it: up is along it
+            return (dx * flat[0] - dy * flat[1]) * self._scale / length2
+        return -dy * self._scale  # looked at along it: up is along it
+
+    @property
+    def _scale(self) -> float:
+        """mm a pixel where the part is."""
+        camera = self.view.camera
+        return camera.scale * float(camera.shrink_at(camera.centre)[0])
 
     def in_view(self, dx: float, dy: float) -> np.ndarray:
         """The way in space that a drag by so many pixels leads, mm."""
         right, up, _ = self.view.camera.frame()
-        return self.view.camera.scale * (dx * right - dy * up)
+        return self._scale * (dx * right - dy * up)
 
     def draw_tabs(self, painter: QPainter) -> None:
         """Draw the tabs with what they say."""

@@ -18,7 +18,7 @@ class Drawing(Tool):
     """A shape is drawn; once it is closed, `closed` is called with its corners in pixels, shape (N, 2)."""
 
     cursor = Qt.CursorShape.CrossCursor
-    draws = True
+    draws = sees_parallel = True
 
     def __init__(self, view: View) -> None:
         super().__init__(view)

@@ -80,7 +80,7 @@ class OutlineTool(CutTool):
 
     name = "Outline snip"
     cursor = Qt.CursorShape.CrossCursor
-    draws = True
+    draws = sees_parallel = True
     plan: OutlinePlan | None
 
     def __init__(self, view: View) -> None:

@@ -28,5 +28,7 @@ class ScaleBar(Tool):
                 [QPointF(x, y - px(6)), QPointF(x, y), QPointF(x + length, y), QPointF(x + length, y - px(6))]
             )
         painter.setPen(QColor("#f3f1ea"))
-        box = QRectF(x - px(40), y + 2, length + px(80), px(20))
-        painter.drawText(box, Qt.AlignmentFlag.AlignHCenter, f"{nice:g} mm")
+        box = QRectF(max(x - px(40), px(6)), y + 2, length + px(80), px(20))
+        painter.drawText(
+            box, Qt.AlignmentFlag.AlignHCenter, f"{nice:g} mm{' at the middle' if self.view.camera.angle else ''}"
+        )

@@ -1,10 +1,17 @@
-"""The camera: parallel projection, z up, never clips the part."""
+"""The camera: parallel sight or perspective, z up, never clips the part."""
 
 import math
 
 import numpy as np
 
 __all__ = ["Camera"]
+
+_OUTSIDE = 0.75
+"""The eye stays so many sizes of the part before its middle at least, so that none of it ever lies behind the eye."""
+_FITS = 6
+"""Rounds in which a fit in perspective settles to a pixel."""
+_NEAREST = 0.05
+"""What lies behind the eye, such as a frame round the part, is drawn as if it were this much of the way before it."""
 
 
 class Camera:
@@ -17,7 +24,9 @@ class Camera:
     middle : ndarray, shape (3,)
         The point in the middle of the view.
     scale : float
-        mm a pixel.
+        mm a pixel, at the middle.
+    angle : float
+        Under which the height of the view is seen from the eye; 0: parallel sight.
     """
 
     def __init__(self) -> None:
@@ -25,6 +34,7 @@ class Camera:
         self.lift = 32.0
         self.middle = np.zeros(3)
         self.scale = 1.0
+        self.angle = 0.0
         self.width, self.height = 800, 600
         self.centre = np.zeros(3)
         self.reach = 1.0
@@ -35,6 +45,28 @@ class Camera:
         sin_t, cos_t, sin_p, cos_p = math.sin(t), math.cos(t), math.sin(p), math.cos(p)
         right, up = (cos_t, sin_t, 0.0), (-sin_p * sin_t, sin_p * cos_t, cos_p)
         return np.array([right, up, (sin_t * cos_p, -cos_t * cos_p, sin_p)])
+
+    @property
+    def eye_mm(self) -> float:
+        """How far the eye stands before the middle, mm; infinite where sight is parallel."""
+        if not self.angle:
+            return math.inf
+        part = float((self.centre - self.middle) @ self.frame()[2])
+        far = 0.5 * self.height * self.scale / math.tan(math.radians(0.5 * self.angle))
+        return max(far, part + _OUTSIDE * self.reach)
+
+    def shrink_at(self, points: np.ndarray) -> np.ndarray:
+        """By how much things at points, mm, shape (N, 3), are seen larger (below 1) or smaller than at the middle."""
+        towards = (np.atleast_2d(points) - self.middle) @ self.frame()[2]
+        return np.maximum(1.0 - towards / self.eye_mm, _NEAREST)
+
+    def way_at(self, point: np.ndarray) -> np.ndarray:
+        """The direction of sight through a point, away from the eye."""
+        towards = self.frame()[2]
+        if not self.angle:
+            return -towards
+        way = point - self.middle - self.eye_mm * towards
+        return way / np.linalg.norm(way)
 
     def set_part(self, box: np.ndarray) -> None:
         """Tell what must never be clipped: lower and upper corner, shape (2, 3)."""
@@ -51,13 +83,20 @@ class Camera:
         offset = 0.5 * (low + high) - self.frame()[:2] @ self.middle
         self.middle = self.middle + offset @ self.frame()[:2]
         self.pan(0.5 * left, 0.0)
+        for _ in range(_FITS if self.angle else 0):  # what is nearer is seen larger, which moves the eye again
+            seen = self.project(points)[:, :2]
+            low, high = seen.min(axis=0), seen.max(axis=0)
+            room = np.array([max(self.width - left, 0.3 * self.width, 1), max(self.height, 1)])
+            self.pan(*(0.5 * np.array([self.width + left, self.height]) - 0.5 * (low + high)))
+            self.scale *= 1.12 * float(((high - low) / room).max())
 
     def project(self, points: np.ndarray) -> np.ndarray:
         """Screen positions and nearness, shape (N, 3), of points (N, 3); larger is nearer."""
         seen = (np.atleast_2d(points) - self.middle) @ self.frame().T
+        scale = self.scale * np.maximum(1.0 - seen[:, 2] / self.eye_mm, _NEAREST)
         out = seen.copy()
-        out[:, 0] = self.width / 2 + seen[:, 0] / self.scale
-        out[:, 1] = self.height / 2 - seen[:, 1] / self.scale
+        out[:, 0] = self.width / 2 + seen[:, 0] / scale
+        out[:, 1] = self.height / 2 - seen[:, 1] / scale
         return out
 
     def pixels_round(self, points: np.ndarray, ratio: float) -> tuple[int, int, int, int]:
@@ -82,13 +121,21 @@ class Camera:
         last = np.clip(np.ceil(high * ratio) + 3, 0, np.ceil(size)).astype(int)
         return int(first[0]), int(first[1]), int(last[0] - first[0]), int(last[1] - first[1])
 
-    def span_of(self, rect: tuple[int, int, int, int], ratio: float) -> np.ndarray:
-        """Where pixels, as `pixels_round` gives them, begin and end to the right, then up, mm from the origin."""
-        right, up, _ = self.frame()
-        x, y = right @ self.middle, up @ self.middle
+    def sides_of(self, rect: tuple[int, int, int, int], ratio: float) -> np.ndarray:
+        """The four planes between which lies what is seen in pixels, as `pixels_round` gives them, shape (4, 4).
+
+        Each is a unit normal outward and its offset from the origin, mm.
+        """
+        right, up, towards = self.frame()
         columns = np.array([rect[0] - 1, rect[0] + rect[2] + 1]) / ratio - self.width / 2
         rows = np.array([rect[1] - 1, rect[1] + rect[3] + 1]) / ratio - self.height / 2
-        return np.concatenate([x + self.scale * columns, y + self.scale * rows])
+        planes = []
+        for side, (low, high) in ((right, self.scale * columns), (up, self.scale * rows)):
+            for sign, at in ((-1.0, low), (1.0, high)):
+                normal = sign * (side + towards * at / self.eye_mm)
+                normal = normal / np.linalg.norm(normal)
+                planes.append([*normal, normal @ (self.middle + at * side)])
+        return np.array(planes)
 
     def sees_box(self, box: np.ndarray, rect: tuple[int, int, int, int], ratio: float) -> bool:
         """Whether anything of a box, lower and upper corner, shape (2, 3), may be seen in some pixels."""
@@ -98,9 +145,9 @@ class Camera:
 
     def ray(self, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
         """A point on the line of sight through a pixel, and its direction away from the eye."""
-        right, up, towards = self.frame()
+        right, up, _ = self.frame()
         point = self.middle + (x - self.width / 2) * self.scale * right - (y - self.height / 2) * self.scale * up
-        return point, -towards
+        return point, self.way_at(point)
 
     def ray_from_outside(self, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
         """As `ray`, from a point before all of the part."""
@@ -127,8 +174,9 @@ class Camera:
         before = self.project(pivot)[0]
         self.turn = (self.turn + d_turn) % 360.0
         self.lift = float(np.clip(self.lift + d_lift, -90.0, 90.0))
-        after = self.project(pivot)[0]
-        self.pan(before[0] - after[0], before[1] - after[1])
+        for _ in range(3 if self.angle else 1):  # the eye may come nearer by it
+            after, shrunk = self.project(pivot)[0], float(self.shrink_at(pivot)[0])
+            self.pan((before[0] - after[0]) * shrunk, (before[1] - after[1]) * shrunk)
 
     def to_clip(self, origin: np.ndarray) -> np.ndarray:
         """4x4 matrix for positions relative to `origin`; depth spans the whole part."""
@@ -138,5 +186,20 @@ class Camera:
         matrix[1, :3] = frame[1] * 2 / (self.height * self.scale)
         matrix[2, :3] = -frame[2] / self.reach
         offset = np.array([self.middle, self.middle, self.centre])
+        if self.angle:
+            first, rise, back = self.depths()
+            matrix[2, :3], matrix[3, :3] = frame[2] * rise, -frame[2] * back
+            offset = np.array([self.middle] * 3)
         matrix[:3, 3] = [matrix[k, :3] @ (origin - offset[k]) for k in range(3)]
+        if self.angle:
+            matrix[2, 3] += first
+            matrix[3, 3] = 1.0 + matrix[3, :3] @ (origin - self.middle)
         return matrix
+
+    def depths(self) -> tuple[float, float, float]:
+        """What tells in perspective how far before the middle a depth lies: it is first + rise z over 1 - back z."""
+        part, eye = float((self.centre - self.middle) @ self.frame()[2]), self.eye_mm
+        near, far = part + 0.6 * self.reach, part - self.reach
+        ends = -(1.0 - near / eye), 1.0 - far / eye
+        rise = (ends[0] - ends[1]) / (near - far)
+        return ends[0] - rise * near, rise, 1.0 / eye

@@ -120,6 +120,8 @@ class Tool(QObject):
         What it finds becomes the selection.
     hides_rest : bool
         What the station has in hand otherwise is not drawn meanwhile.
+    sees_parallel : bool
+        It goes by what is drawn over the part, and so by parallel sight.
     picture, short : str
         The pictogram on its button, and the name below it, where its station has a row of them.
     options : tuple of Option
@@ -131,7 +133,7 @@ class Tool(QObject):
     name = ""
     picture = ""
     short = ""
-    draws = selects = hides_rest = False
+    draws = selects = hides_rest = sees_parallel = False
     options: tuple[Option, ...] = ()
     act_text = ""
     option_changed = Signal()

@@ -44,7 +44,7 @@ class SideView(QFrame):
         self._has_moved = False
         self._later = QTimer(self, singleShot=True, interval=_RETRY_MS)
         self._later.timeout.connect(self.redraw)
-        self.camera.turn, self.camera.lift = view.camera.turn, view.camera.lift
+        self.camera.turn, self.camera.lift, self.camera.angle = view.camera.turn, view.camera.lift, view.camera.angle
         self.camera.set_part(mesh.box)
 
     def fit(self) -> None:

@@ -68,22 +68,26 @@ class DepthShading:
 
     def __init__(self, context: moderngl.Context) -> None:
         self._context = context
-        self._programs: dict[bool, moderngl.VertexArray] = {}
+        self._programs: dict[tuple[bool, bool], moderngl.VertexArray] = {}
         self._rows = 128
 
-    def _program(self, hollows: bool) -> moderngl.VertexArray:
-        if hollows not in self._programs:
-            sources = shader_source("depth.vert.glsl"), shader_source("depth.frag.glsl", HOLLOWS=int(hollows))
-            self._programs[hollows] = self._context.vertex_array(self._context.program(*sources), [])
-        return self._programs[hollows]
+    def _program(self, hollows: bool, has_eye: bool) -> moderngl.VertexArray:
+        key = hollows, has_eye
+        if key not in self._programs:
+            constants = {"HOLLOWS": int(hollows), "EYE": int(has_eye)}
+            sources = shader_source("depth.vert.glsl"), shader_source("depth.frag.glsl", **constants)
+            self._programs[key] = self._context.vertex_array(self._context.program(*sources), [])
+        return self._programs[key]
 
     def shade(self, stage: Stage, camera: Camera, ratio: float, hollows: bool, rect: Rect) -> None:
         """Shade some pixels of a stage, which must not have been shaded yet."""
         pixel = camera.scale / ratio
-        array = self._program(hollows and pixel > _FINEST * camera.reach)
+        array = self._program(hollows and pixel > _FINEST * camera.reach, camera.angle > 0)
         program = array.program
         program["depth"].value = 0
-        program["pixels"].value = 2.0 * camera.reach / pixel
+        program["pixels"].value = (1.0 if camera.angle else 2.0 * camera.reach) / pixel
+        if camera.angle:
+            program["depths"].value = camera.depths()
         if "far_off" in program:
             program["far_off"].value = _far_off(ratio)
         stage.depths.use(0)

@@ -33,13 +33,15 @@ from tinsnip.app.view.waste import Waste
 from tinsnip.app.widgets.theme import px, tint_of
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.remembered import is_known
-from tinsnip.space.picking import first_hit, first_hit_in, triangles_in_prism
+from tinsnip.space.picking import first_hit, first_hit_in, triangles_within
 from tinsnip.survey.deviation import FromRaw, triangles_outside
 
 __all__ = ["Viewport"]
 
 _DIRECT = Qt.FindChildOption.FindDirectChildrenOnly
 _REST_MS = 140
+_ANGLE = 28.0
+"""Degrees of perspective from the lowest to the highest pixel: about what a part on the table takes of one's sight."""
 _FEW = 30_000
 """Triangles up to which what is selected besides is drawn by itself; where it lies is to be told in a moment."""
 
@@ -57,6 +59,7 @@ class Viewport(QOpenGLWidget):
         self.scene: Scene | None = None
         self.settings = settings
         self.hand = Hand(self)
+        self.hand.tool_changed.connect(self._settle_sight)
         self.overlay = Overlay(session, self.hand, self)
         self.stroking = Stroking(session)
         self.stroking.touched.connect(self._show_touched)
@@ -332,6 +335,20 @@ class Viewport(QOpenGLWidget):
         self.settings.save()
         self.set_aid(name, on)
 
+    def set_perspective(self, on: bool) -> None:
+        """Look in perspective, or with parallel sight; remembered."""
+        self.settings.perspective = on
+        self.settings.save()
+        self._settle_sight()
+
+    def _settle_sight(self) -> None:
+        """Sight is parallel while what is in hand goes by what is drawn over the part."""
+        held = any(tool is not None and tool.sees_parallel for tool in (self.hand.tool, self.hand.rest))
+        angle = _ANGLE if self.settings.perspective and not held else 0.0
+        if self.camera.angle != angle:
+            self.camera.angle = angle
+            self.moved()
+
     def turn_light(self, around: float, up: float) -> None:
         """Turn the lights, degrees to the right and upwards, as they are seen from the eye."""
         if self.scene is not None:
@@ -377,8 +394,7 @@ class Viewport(QOpenGLWidget):
         tree = self.stroking.tree
         if tree is None or self.scene.now is None or tree.faces is not self.scene.now.buffers.faces:
             return None
-        right, up, _ = camera.frame()
-        return triangles_in_prism(tree, right, up, camera.span_of(rect, self.devicePixelRatioF()))
+        return triangles_within(tree, camera.sides_of(rect, self.devicePixelRatioF()))
 
     def _show_stand_in(self) -> None:
         """Something is shown in place of the mesh, is known more closely, or is shown no more."""

@@ -13,6 +13,8 @@ uniform float scale;    // pixels per mm
 void main() {
     vec4 a = to_clip * vec4(head, 1.0);
     vec4 b = to_clip * vec4(tail, 1.0);
+    a /= a.w;
+    b /= b.w;
     vec2 way = (b.xy - a.xy) * size;
     float len = max(length(way), 1e-6);
     vec2 side = vec2(-way.y, way.x) / len;
