@@ -1,8 +1,16 @@
 """The log: every step, also those that were undone; a click goes back to one, its pencil opens it."""
 
-from PySide6.QtCore import QEvent, QModelIndex, QPoint, QPointF, QRect, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
-from PySide6.QtWidgets import QListWidget, QListWidgetItem, QMenu, QStyle, QStyledItemDelegate, QStyleOptionViewItem
+from PySide6.QtCore import QEvent, QModelIndex, QPoint, QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen, QTextLayout
+from PySide6.QtWidgets import (
+    QListView,
+    QListWidget,
+    QListWidgetItem,
+    QMenu,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+)
 
 from tinsnip.app.frame.logruns import run_text, runs_of_strokes
 from tinsnip.app.state.editing import Editing
@@ -13,8 +21,10 @@ from tinsnip.job import Open, Remove, Step
 
 __all__ = ["LogList"]
 
-_LEAST, _MOST = 66, 150
-"""Pixels that it takes in a window of the usual size."""
+_LEAST = 44
+"""Pixels that it takes at least."""
+_LINES = 2
+"""Of text that a step takes at most; all of it is told where the pointer rests."""
 
 _PENCIL, _TICK = 24, 22
 """Pixels that the pencil and the tick take, where text is of the usual size."""
@@ -27,8 +37,22 @@ class _Delegate(QStyledItemDelegate):
     A line that stands for several steps has a triangle that unfolds them instead.
     """
 
+    def __init__(self, owner: QListWidget) -> None:
+        super().__init__(owner)
+        self._owner = owner
+
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(60, QFontMetrics(option.font).height() + px(8))
+        font, *_, text, name, _ = self._owner.font(), *index.data(_ROLE + 1)
+        wide = self._room()
+        if name:
+            wide -= min(QFontMetrics(font).horizontalAdvance(name), int(0.38 * wide)) + px(8)
+        lines = len(_lines_of(text, font, wide))
+        return QSize(60, lines * QFontMetrics(font).lineSpacing() + px(8))
+
+    def _room(self) -> int:
+        """For text, pixels; the same whether or not there is a bar to scroll by."""
+        bar = self._owner.verticalScrollBar().sizeHint().width()
+        return self._owner.width() - bar - px(_TICK) - px(_PENCIL)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
         step, is_done, is_edited, text, name, can_edit = index.data(_ROLE + 1)
@@ -59,7 +83,7 @@ class _Delegate(QStyledItemDelegate):
         font.setItalic(not is_done)
         painter.setFont(font)
         painter.setPen(ink)
-        room = QRect(box.left() + px(_TICK), box.top(), box.width() - px(_TICK) - px(_PENCIL), box.height())
+        room = QRect(box.left() + px(_TICK), box.top(), self._room(), box.height())
         metrics = QFontMetrics(font)
         if name:  # whose step it is stays to be read, however long the step's text is
             shown = metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, int(0.38 * room.width()))
@@ -67,8 +91,8 @@ class _Delegate(QStyledItemDelegate):
             painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, shown)
             room.setWidth(room.width() - metrics.horizontalAdvance(shown) - px(8))
             painter.setPen(ink)
-        line = metrics.elidedText(text, Qt.TextElideMode.ElideRight, room.width())
-        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, line)
+        lines = "\n".join(_lines_of(text, font, room.width()))
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, lines)
         if option.state & QStyle.StateFlag.State_HasFocus:
             painter.setPen(QPen(QColor("#1f5fa8"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -96,6 +120,23 @@ class _Delegate(QStyledItemDelegate):
         painter.drawPolygon([QPointF(-2.2, 3), QPointF(2.2, 3), QPointF(0, 7.5)])
 
 
+def _lines_of(text: str, font: QFont, width: int) -> list[str]:
+    """A text in lines that fit into a width, pixels; what is left of it after the last is told by three dots."""
+    layout, lines = QTextLayout(text, font), []
+    layout.beginLayout()
+    while len(lines) < _LINES:
+        line = layout.createLine()
+        if not line.isValid():
+            break
+        line.setLineWidth(max(width, 1))
+        begin = line.textStart()
+        is_last = len(lines) == _LINES - 1
+        part = text[begin:] if is_last else text[begin : begin + line.textLength()].rstrip()
+        lines.append(QFontMetrics(font).elidedText(part, Qt.TextElideMode.ElideRight, max(width, 1)))
+    layout.endLayout()
+    return lines or [text]
+
+
 def _whose(step: Step) -> str:
     """The name of the piece that a step was done to; nothing where its text says it."""
     if isinstance(step.action, Open | Remove):
@@ -106,32 +147,43 @@ def _whose(step: Step) -> str:
 
 
 class LogList(QListWidget):
-    """The steps of the job."""
+    """The steps of the job.
+
+    Attributes
+    ----------
+    grown : Signal
+        It has so many steps now.
+    """
+
+    grown = Signal(int)
 
     def __init__(self, session: Session, editing: Editing) -> None:
         super().__init__()
         self.session, self.editing = session, editing
         self._folded: dict[int, range] = {}
         self._unfolded: set[int] = set()
+        self._wanted = ""
         self.setObjectName("loglist")
         self.setAccessibleName("Log: click a line to go back to it, Enter to change it, Space to switch it off")
-        self.setItemDelegate(_Delegate())
+        self.setItemDelegate(_Delegate(self))
+        self.setResizeMode(QListView.ResizeMode.Adjust)
         self.setMouseTracking(True)
-        self.take_room(0)
+        self.setMinimumHeight(px(_LEAST))
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._show_menu)
 
-    def take_room(self, beyond: int) -> None:
-        """Be so many pixels taller than in a window of the usual size."""
-        self.setMinimumHeight(px(_LEAST) + beyond)
-        self.setMaximumHeight(px(_MOST) + beyond)
+    def show_those_with(self, text: str) -> None:
+        """Show the steps that have all words of a text in their lines; nothing: all of them."""
+        self._wanted = text
+        self.refresh()
 
     def refresh(self) -> None:
         """Show the job as it is."""
         job, number = self.session.job, self.currentRow()
         standing = job.cursor if self.editing.number is None else len(job.log)
         self.clear()
+        self._folded = {}
         several = len({i for step in job.log for i in (*step.on, *(c.id for c in step.changes))}) > 1
         for i, step in enumerate(job.log):
             text = f"{i + 1}  {step.text if step.enabled else step.action.title}"
@@ -145,7 +197,13 @@ class LogList(QListWidget):
             item.setData(_ROLE + 1, (step, i < standing, is_edited, shown, name, self.editing.can_edit(step.action)))
             item.setToolTip(self._about(step, f"{text} · {name}" if name else text))
             self.addItem(item)
-        self._fold(standing)
+        words = self._wanted.casefold().split()
+        if words:
+            for row in range(self.count()):
+                self.setRowHidden(row, not all(word in self.item(row).text().casefold() for word in words))
+        else:
+            self._fold(standing)
+        self.grown.emit(len(job.log))
         if not (self.hasFocus() and 0 <= number < self.count()):
             number = max(0, job.cursor - 1) if self.editing.number is None else self.editing.number
         within = next((run.stop - 1 for run in self._folded.values() if number in run), number)
@@ -159,7 +217,6 @@ class LogList(QListWidget):
         log = self.session.job.log
         runs = runs_of_strokes(log)
         self._unfolded &= {run.start for run in runs}
-        self._folded = {}
         for run in runs:
             if run.start in self._unfolded or self.editing.number in run:
                 continue

@@ -1,16 +1,23 @@
 """The status line: what the part is now, how far it is from raw, what is not saved, and what was said last."""
 
 import time
+from collections import deque
+from collections.abc import Callable
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QWidget
 
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
+from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 from tinsnip.words import at_most, counted, grouped, megabytes
 
 __all__ = ["StatusLine", "saved_text"]
+
+_KEPT = 200
+"""Messages that can be read again."""
 
 
 def saved_text(saving: Saving) -> str:
@@ -18,6 +25,19 @@ def saved_text(saving: Saving) -> str:
     if saving.unsaved:
         return f"{counted(saving.unsaved, 'step')} not saved"
     return f"saved in {saving.path.name}" if saving.path is not None else "nothing to save yet"
+
+
+class _Said(QLabel):
+    """The last message; a click lists those before it."""
+
+    def __init__(self, clicked: Callable[[], None]) -> None:
+        super().__init__()
+        self._clicked = clicked
+        self.setMinimumWidth(40)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._clicked()
 
 
 class StatusLine(QWidget):
@@ -36,13 +56,20 @@ class StatusLine(QWidget):
             box.addWidget(label)
         box.addWidget(self.preparing)
         box.addStretch(1)
-        self.said = QLabel()
-        self.said.setMinimumWidth(40)
+        self.kept: deque[str] = deque(maxlen=_KEPT)
+        self.said = _Said(self.show_kept)
         box.addWidget(self.said)
         session.mesh_changed.connect(self.refresh)
         session.from_raw_changed.connect(self._show_measured)
         session.message.connect(self._say)
         session.job_left.connect(self.said.clear)
+        self.list = QListWidget(self)
+        self.list.setWindowFlag(Qt.WindowType.Popup)
+        self.list.setObjectName("messages")
+        self.list.setAccessibleName("What was said, the last first")
+        self.list.setWordWrap(True)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.hide()
         saving.changed.connect(self._show_saved)
         session.preparation.changed.connect(self._show_preparing)
         self.preparing.hide()
@@ -82,7 +109,19 @@ class StatusLine(QWidget):
         self.preparing.setVisible(ready.is_under_way)
         self.preparing.setText(f"preparing treatments, {ready.done} of {ready.total}" if ready.can_open else "")
 
+    def show_kept(self) -> None:
+        """List what was said, the last first, until something else is clicked."""
+        self.list.clear()
+        self.list.addItems(list(self.kept) or ["Nothing has been said yet."])
+        high = sum(self.list.sizeHintForRow(row) for row in range(min(self.list.count(), 12))) + px(12)
+        self.list.setFixedSize(px(620), max(high, px(40)))
+        corner = self.mapToGlobal(QPoint(self.width(), 0))
+        self.list.move(corner.x() - self.list.width(), corner.y() - self.list.height())
+        self.list.show()
+
     def _say(self, text: str, is_error: bool) -> None:
+        if text:
+            self.kept.appendleft(f"{time.strftime('%H:%M')}  {text}")
         if not is_error:
             metrics = self.said.fontMetrics()
             room = max(40, self.width() - sum(f.sizeHint().width() for f in self.figures.values()) - 60)

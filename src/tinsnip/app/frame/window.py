@@ -91,7 +91,7 @@ class Window(QMainWindow):
         self.measuring: MeasuringTray | None = None
         self.editor = StepEditor(self.session, self.editing)
         self.log_list = LogList(self.session, self.editing)
-        self.tray_column = TrayColumn(self.editor, self.log_list)
+        self.tray_column = TrayColumn(self.editor, self.log_list, self.settings)
         self.stack = self.tray_column.stack
         self.menus = self.shown.menus = Menus(self, self)
         self.cards = Cards(self.session, self.viewport, self.saving, self.opening)
@@ -342,6 +342,10 @@ class Window(QMainWindow):
             return
         job = self.session.job
         self.session.run_routine(routine, [p.id for p in job.pieces] if on_all else [job.active])
+
+    def show_said(self) -> None:
+        """List the messages."""
+        self.status.show_kept()
 
     def find(self) -> None:
         """Let anything be found by its words."""

@@ -40,6 +40,7 @@ class Settings(BaseModel):
     ticket_folded: bool = False
     tray_folded: bool = False
     unfolded: list[str] = []
+    log_height: int = Field(0, ge=0, le=10_000)
     walk: int = Field(0, ge=0, le=9)
     left: Meaning = "turn"
     middle: Meaning = "turn"

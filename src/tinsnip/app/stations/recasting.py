@@ -84,6 +84,7 @@ class RecastPart:
         self.recast_button = part.button("Recast", self.recast)
         part.belong(self.look_button, self.deviation, self.wall, self.gap)
         self.look = RecastLook(session)
+        self.look.refused.connect(lambda why: session.message.emit(why, True))
         for field in (self.deviation, self.wall, self.gap):
             field.valueChanged.connect(self._show_cost)
 

@@ -177,7 +177,7 @@ class SolidTray(PartedTray, PreviewTray):
         self.spread.parentWidget().setVisible(self.form.currentData() != "straight")
         if self.part != "Close":
             if self.part in self.does:
-                self.offer(self.part_offer())
+                self.tell_looked_at()
             else:
                 self.offer("Close the base", "choose “Close” above first, or press the button of what you mean")
             if self.session.stand_in is None and self.isVisible():

@@ -8,7 +8,7 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QLayout, QWidget
+from PySide6.QtWidgets import QLabel, QLayout, QWidget
 
 from tinsnip.app import tools
 from tinsnip.app.state.preview import Preview
@@ -168,23 +168,26 @@ class PartedTray(Tray):
             self.part_row.offer(name.lower(), name, name, lambda n=name: self.choose(n))
             self.add(section)
         self.part_look = OutcomeLook(self.session)
+        self._refusals: dict[str, QLabel] = {}
         self._part_rest = QTimer(self, interval=_REST_MS, singleShot=True)
         self._part_rest.timeout.connect(self._look_at_part)
-        self.session.stand_in_changed.connect(self._tell_looked_at)
+        self.session.stand_in_changed.connect(self.tell_looked_at)
         self.session.selected.changed.connect(self._selected_anew)
 
     def add_offers(self, station: str) -> None:
         super().add_offers(station)
-        for does in self.does.values():
+        self.part_look.refused.connect(self.tell_looked_at)
+        for part, does in self.does.items():
             form, button = self.offered[does.treatment]
             button.hide()  # the copper one does it
-            form.changed.connect(self._tell_looked_at)
+            self._refusals[part] = self.parts[part].warning()
+            form.changed.connect(self.tell_looked_at)
             if does.seen in ("changed", "at once"):
                 form.changed.connect(self._part_rest.start)
             elif does.seen == "asked":
                 form.changed.connect(self.part_look.leave)
                 self.place_for(does.treatment).button("Look at it first", self._look_at_part)
-        self._tell_looked_at()
+        self.tell_looked_at()
 
     def is_whole_part(self, name: str) -> bool:
         return any(does.treatment == name for does in self.does.values())
@@ -228,9 +231,13 @@ class PartedTray(Tray):
         does = self.does[self.part]
         return f"{does.text}, as it is shown" if self.part_look.is_on else does.text
 
-    def _tell_looked_at(self) -> None:
+    def tell_looked_at(self, *_: object) -> None:
+        """Say on the copper button what it would do, and whether that is shown or cannot be."""
         if self.part in self.does and self.session.mesh is not None:
-            self.offer(self.part_offer())
+            self.offer(self.part_offer(), self.part_look.why_not)
+            note = self._refusals[self.part]
+            note.setText(self.part_look.why_not)
+            note.setVisible(bool(self.part_look.why_not))
 
     def _selected_anew(self) -> None:
         """What is shown was for what was selected before."""

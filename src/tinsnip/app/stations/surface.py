@@ -217,7 +217,7 @@ class SurfaceTray(PartedTray):
         elif self.part == "Ripple":
             self.offer("Take the ripple off")
         elif self.part in self.does:
-            self.offer(self.part_offer())
+            self.tell_looked_at()
         elif self.part == "Remesh":
             self.offer(*self.remeshing.offer())
         else:

@@ -119,7 +119,7 @@ QScrollArea { border: 0; }
 QDialog#sheet QScrollArea, QWidget#sheetbody { background: transparent; }
 QWidget#tray, QStackedWidget, QScrollArea#trayscroll, QWidget#traybody { background: #e4e0d8; color: #26241f; }
 QWidget#trayhead { background: #d5d0c5; border-bottom: 1px solid #bdb7a9; }
-QWidget#log { background: #dbd6cc; border-top: 1px solid #bdb7a9; }
+QWidget#log { background: #dbd6cc; }
 QLabel#title { font-weight: bold; font-size: 15px; color: #1d1b17; }
 QLabel#muted { color: #5f594e; }
 QLabel#heading { font-weight: bold; color: #5f594e; }
@@ -182,6 +182,9 @@ QLineEdit#rename { padding: 1px 4px; border: 2px solid #1f5fa8; }
 QTreeWidget#finder { background: #f7f5f0; color: #26241f; border: none; }
 QTreeWidget#finder::item { padding: 5px 6px; border: none; }
 QTreeWidget#finder::item:selected { background: #4c5256; color: #ffffff; }
+QWidget#tray QSplitter::handle:vertical { background: #cbc5b7; border-top: 1px solid #b3ad9f; }
+QWidget#tray QSplitter::handle:vertical:hover { background: #b4602a; }
+QListWidget#messages { background: #f3efe6; color: #26241f; border: 1px solid #1d2023; padding: 4px; }
 QListWidget#loglist { background: transparent; }
 QListView#loglist::item { padding: 4px 2px; }
 QListView#loglist::item:selected { background: #ffffff; color: #1d1b17; }
