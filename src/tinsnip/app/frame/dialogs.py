@@ -33,6 +33,7 @@ class HelpSheet(QDialog):
         drags += [("wheel", "zoom to the pointer"), ("click a tag or row", "go there"), ("Space + drag", "turn")]
         drags += [("hold S", "swap raw and now"), ("click, in Deviation", "read and pin a value")]
         drags += [("arrow keys in the view", "turn"), ("Alt + underlined letter", "a tray's button")]
+        drags += [("Ctrl + arrows", "move the pointer"), ("Ctrl + Space", "click where it is")]
         min(columns, key=len).extend([("*In the view", ""), *drags])
         for c, rows in enumerate(columns):
             for r, (what, keys) in enumerate(rows):

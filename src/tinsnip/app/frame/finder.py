@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QHeaderView,
     QLabel,
+    QPushButton,
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
@@ -237,7 +238,7 @@ class Finder(QFrame):
                 session.set_station(name)
                 tray.reveal(control)
                 control.setFocus()
-                if isinstance(control, QAbstractButton) and not control.isCheckable() and control.isEnabled():
+                if isinstance(control, QPushButton) and control.isEnabled():
                     control.click()
 
             yield Entry(text.replace("&", ""), name, "", go)

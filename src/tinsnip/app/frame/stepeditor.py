@@ -1,6 +1,9 @@
 """The tray in which a step of the log is changed."""
 
-from PySide6.QtWidgets import QLabel
+from itertools import pairwise
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QWidget
 
 from tinsnip.app.state.editing import Editing
 from tinsnip.app.state.session import Session
@@ -49,9 +52,17 @@ class StepEditor(Panel):
         self.form = Form(step.action)
         self.form.changed.connect(self._show_change)
         self.column.insertWidget(self._at, self.form)
+        for one, following in pairwise([*self.form.controls(), self.copper, self.leave_button]):
+            QWidget.setTabOrder(one, following)
         self.copper.setText("Do it again" if not after else f"Do it and {counted(after, 'step')} again")
         self.trouble.hide()
         self._show_change()
+
+    def take_focus(self) -> None:
+        """Let keys go to the first of its fields."""
+        fields = self.form.controls() if self.form is not None else []
+        for field in fields[:1]:
+            field.setFocus(Qt.FocusReason.TabFocusReason)
 
     def _show_change(self) -> None:
         number, job = self.editing.number, self.session.job

@@ -1,7 +1,7 @@
 """The column at the right: the tray of the open station, or the step that is changed, over the log."""
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QLabel, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QSplitter, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.state.settings import Settings
@@ -72,6 +72,7 @@ class TrayColumn(QWidget):
         self.find = TextField("Find in the log")
         self.find.setPlaceholderText("find a step")
         self.find.setClearButtonEnabled(True)
+        self.find.findChild(QToolButton).setAccessibleName("Show all steps")
         self.find.setMaximumWidth(px(150))
         self.find.textChanged.connect(self._log_list.show_those_with)
         row, _ = line_of(title, None, self.find)

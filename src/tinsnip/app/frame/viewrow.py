@@ -31,11 +31,13 @@ class ViewRow(QWidget):
         ):
             self._add_group(actions, about)
         self._box.addStretch(1)
-        fit = QToolButton()
-        fit.setDefaultAction(menus.fit)
-        fit.setText("Fit")
-        self._box.addWidget(fit)
-        self._fit = fit
+        self._always: list[QWidget] = []
+        for action, text in ((menus.measure, "Measure"), (menus.fit, "Fit")):
+            button = QToolButton()
+            button.setDefaultAction(action)
+            button.setText(text)
+            self._box.addWidget(button)
+            self._always.append(button)
 
     def _add_group(self, actions: Sequence[QAction], about: str) -> None:
         buttons: list[QWidget] = []
@@ -73,11 +75,11 @@ class ViewRow(QWidget):
         return sum(w.sizeHint().width() + self._box.spacing() for w in widgets)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(self._width_of([*self._narrow, self._fit]) + px(22), super().minimumSizeHint().height())
+        return QSize(self._width_of([*self._narrow, *self._always]) + px(22), super().minimumSizeHint().height())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        room = self.width() - px(24) - self._width_of([self._fit])
+        room = self.width() - px(24) - self._width_of(self._always)
         # what is shown keeps its switches longest, the looks theirs the shortest
         width = [self._width_of(group) for group in self._wide]
         small = [self._width_of([one]) for one in self._narrow]

@@ -3,6 +3,7 @@
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -47,6 +48,7 @@ from tinsnip.app.tools.arrows import Arrows
 from tinsnip.app.tools.choosing import Choosing
 from tinsnip.app.tools.datum import DrawnDatums
 from tinsnip.app.tools.dial import Dial
+from tinsnip.app.tools.keypointer import KeyPointer
 from tinsnip.app.tools.makers import Makers
 from tinsnip.app.tools.measure import ShownReadings
 from tinsnip.app.tools.navigate import Navigate
@@ -176,6 +178,7 @@ class Window(QMainWindow):
     def measure(self) -> None:
         """Show the tray that measures in place of the station's, or that one again."""
         if self.session.mesh is None:
+            self.menus.measure.setChecked(False)
             return
         if self.stack.currentWidget() is self.measuring:
             self._open_station(self.session.station)
@@ -191,6 +194,7 @@ class Window(QMainWindow):
             self.measuring.follow(self.editor)
             polish_again(self.measuring)
         self.stack.setCurrentWidget(self.measuring)
+        self.menus.measure.setChecked(True)
         self.tray_column.show()
         self.measuring.refresh()
 
@@ -209,7 +213,8 @@ class Window(QMainWindow):
         hand.fixed = [self.wipe, self.dial, self.tags]
         self.out_of_view = OutOfView(view)
         hand.drawn = [ScaleBar(view), self.pins, ShownReadings(view, view.readings)]
-        hand.drawn += [DrawnDatums(view, view.datums), Arrows(view), self.choosing, self.out_of_view]
+        self.key_pointer = KeyPointer(view)
+        hand.drawn += [DrawnDatums(view, view.datums), Arrows(view), self.choosing, self.out_of_view, self.key_pointer]
         hand.moving = navigate
         view.layer_panel.save_asked.connect(
             lambda every: save_layers(self, self.session, view.settings, view.layer_panel, every)
@@ -347,6 +352,12 @@ class Window(QMainWindow):
         """List the messages."""
         self.status.show_kept()
 
+    def go_to_log(self) -> None:
+        """Give the focus to the log, whose keys change steps, switch them off and move them."""
+        if self.session.mesh is not None:
+            self.tray_column.show()
+            self.log_list.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
     def find(self) -> None:
         """Let anything be found by its words."""
         self.finder.ask()
@@ -394,6 +405,7 @@ class Window(QMainWindow):
         self._station_shown = name
         tray = self.tray(name)
         self.stack.setCurrentWidget(tray)
+        self.menus.measure.setChecked(False)
         self.menus.swap.setEnabled(tray.can_swap)
         tray.refresh()
         if self.session.mesh is not None:
@@ -403,8 +415,11 @@ class Window(QMainWindow):
         """Show the step that is being changed, or the station again."""
         if self.editing.number is not None:
             self.viewport.hand.set_rest(None)
+            by_keys = self.log_list.hasFocus() and not QApplication.mouseButtons()
             self.stack.setCurrentWidget(self.editor)
             self.editor.refresh()
+            if by_keys:
+                self.editor.take_focus()
         elif self.stack.currentWidget() is self.editor:
             tray = self.tray(self.session.station)
             self.stack.setCurrentWidget(tray)
@@ -453,7 +468,7 @@ class Window(QMainWindow):
     # ---- events
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self.keys.take(event):
+        if self.keys.take(event) or self.key_pointer.take(event):
             event.accept()
         elif event.key() == Qt.Key.Key_S and not event.modifiers() and self.session.mesh is not None:
             if not event.isAutoRepeat() and not self._before_swap:

@@ -121,6 +121,8 @@ class SolidTray(PartedTray, PreviewTray):
     def show_part(self) -> None:
         super().show_part()
         self.copper.setVisible(self.part == "Close" or self.part in self.does)
+        if self.part == "Drain" and self.isVisible():
+            self.view.hand.take(next(tool for tool in self.own_tools if _PLACED.get(tool.name) == "Drain"))
 
     def treatment(self) -> Plinth:
         return Plinth(
