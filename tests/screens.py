@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QSc
 from tests.hands import WindowTest
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.widgets.fields import NumberField
+from tinsnip.app.widgets.panels import Folded
 from tinsnip.demo import demo_file
 
 _KINDS = (QAbstractButton, QComboBox, QLabel, NumberField)
@@ -49,6 +50,17 @@ class Look(WindowTest):
                 self.wait_for(lambda: self.window.tray("Reduce").levels.study is not None)
             self.look_over(station.name)
             self.copper_is_seen(station.name)
+            tray = self.window.tray(station.name)
+            for folded in tray.findChildren(Folded):
+                folded.unfold()
+            for part in getattr(tray, "parts", {}):
+                tray.choose(part)
+                self.look_over(f"{station.name}, {part}")
+                self.copper_is_seen(f"{station.name}, {part}")
+            self.look_over(f"{station.name}, unfolded")
+        self.key(Qt.Key.Key_M)
+        self.look_over("Measure")
+        self.key(Qt.Key.Key_M)
         for key in (Qt.Key.Key_D, Qt.Key.Key_P, Qt.Key.Key_W):
             self.key(key)
             self.wait_for(lambda: self.session.from_raw is not None)
@@ -61,7 +73,7 @@ class Look(WindowTest):
 
     def look_over(self, where: str) -> None:
         self.settle()
-        least = _SMALLEST if self.window.width() < 2880 else 1.3 * _SMALLEST
+        least = _SMALLEST * (1.3 if self.window.width() >= 2880 else 1.1 if self.window.width() >= 2400 else 1.0)
         for widget in self.window.findChildren(QWidget):
             if not isinstance(widget, _KINDS) or not widget.isVisible() or widget.width() == 0:
                 continue

@@ -248,7 +248,7 @@ class ByHand(WindowTest):
         raw, picture = self.session.mesh, self.picture()
         self.press(tray.to_recast)
         tray, closing = tray.recasting, tray
-        self.assertEqual((closing.part, closing.copper.isVisible()), ("Recast", False))
+        self.assertEqual((closing.part, closing.copper.text()), ("Recast", "Recast the part"))
         self.type_number(tray.deviation, "1")
         expected = int("".join(c for c in tray.skin.text() if c.isdigit()))
         self.press(tray.look_button)
@@ -262,7 +262,7 @@ class ByHand(WindowTest):
         self.view.setFocus()
         self.key(Qt.Key.Key_Escape)
         self.assertIsNone(self.session.stand_in)
-        self.press(tray.recast_button)
+        self.press(tray.copper)
         self.wait_for(lambda: len(self.session.job.log) == 2)
         self.settle()
         after = self.session.mesh

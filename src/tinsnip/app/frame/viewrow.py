@@ -31,13 +31,11 @@ class ViewRow(QWidget):
         ):
             self._add_group(actions, about)
         self._box.addStretch(1)
-        self._always: list[QWidget] = []
-        for action, text in ((menus.measure, "Measure"), (menus.fit, "Fit")):
-            button = QToolButton()
+        self._measure, self._fit = QToolButton(), QToolButton()
+        for button, action, text in ((self._measure, menus.measure, "Measure"), (self._fit, menus.fit, "Fit")):
             button.setDefaultAction(action)
             button.setText(text)
             self._box.addWidget(button)
-            self._always.append(button)
 
     def _add_group(self, actions: Sequence[QAction], about: str) -> None:
         buttons: list[QWidget] = []
@@ -75,11 +73,15 @@ class ViewRow(QWidget):
         return sum(w.sizeHint().width() + self._box.spacing() for w in widgets)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(self._width_of([*self._narrow, *self._always]) + px(22), super().minimumSizeHint().height())
+        return QSize(self._width_of([*self._narrow, self._fit]) + px(22), super().minimumSizeHint().height())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        room = self.width() - px(24) - self._width_of(self._always)
+        room = self.width() - px(24) - self._width_of([self._fit])
+        measure = self._width_of([self._measure])
+        has_measure = self._width_of(self._narrow) + measure <= room  # else its key and the menu have to do
+        self._measure.setVisible(has_measure)
+        room -= measure * has_measure
         # what is shown keeps its switches longest, the looks theirs the shortest
         width = [self._width_of(group) for group in self._wide]
         small = [self._width_of([one]) for one in self._narrow]

@@ -81,7 +81,6 @@ class RecastPart:
         self.cost = part.figure("Time, memory")
         self.bridged = part.figure("Gaps bridged up to")
         self.look_button = part.button("Look at the recast", self.look_at_it)
-        self.recast_button = part.button("Recast", self.recast)
         part.belong(self.look_button, self.deviation, self.wall, self.gap)
         self.look = RecastLook(session)
         self.look.refused.connect(lambda why: session.message.emit(why, True))
@@ -125,8 +124,7 @@ class RecastPart:
             self._sized_for = mesh
             self.bridged.setText("–")
             self._show_cost()
-        for button in (self.look_button, self.recast_button):
-            button.setEnabled(mesh is not None and len(mesh.faces) > 0)
+        self.look_button.setEnabled(mesh is not None and len(mesh.faces) > 0)
 
     def show_preview(self) -> None:
         """Tell what a recast that was worked out has bridged."""

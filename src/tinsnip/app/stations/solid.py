@@ -92,7 +92,6 @@ class SolidTray(PartedTray, PreviewTray):
     def _build_joining(self, part: Section) -> None:
         self.together = part.explain()
         self.combining = [
-            part.button("Join the shown pieces", lambda: self.combine("join")),
             part.button("Cut the others from this piece", lambda: self.combine("cut")),
             part.button("Keep what they have in common", lambda: self.combine("intersect")),
         ]
@@ -120,7 +119,6 @@ class SolidTray(PartedTray, PreviewTray):
 
     def show_part(self) -> None:
         super().show_part()
-        self.copper.setVisible(self.part == "Close" or self.part in self.does)
         if self.part == "Drain" and self.isVisible():
             self.view.hand.take(next(tool for tool in self.own_tools if _PLACED.get(tool.name) == "Drain"))
 
@@ -153,7 +151,11 @@ class SolidTray(PartedTray, PreviewTray):
         self.session.do_all([WeldSeams(), *ends, Patch(), self.treatment(), *ends, RecastPlaces()])
 
     def do(self) -> None:
-        if not self.do_part():
+        if self.part == "Recast":
+            self.recasting.recast()
+        elif self.part == "Join":
+            self.combine("join")
+        elif not self.do_part():
             super().do()
 
     def leave(self) -> None:
@@ -180,8 +182,13 @@ class SolidTray(PartedTray, PreviewTray):
         if self.part != "Close":
             if self.part in self.does:
                 self.tell_looked_at()
+            elif self.part == "Recast":
+                self.offer("Recast the part")
+            elif self.part == "Join":
+                alone = "one piece is shown; open or show another" if len(self.session.job.shown()) < 2 else ""
+                self.offer("Join the shown pieces", alone)
             else:
-                self.offer("Close the base", "choose “Close” above first, or press the button of what you mean")
+                self.offer("Drill a drain hole", "a click on the part does it")
             if self.session.stand_in is None and self.isVisible():
                 self.session.cancel_preview()
             return

@@ -10,7 +10,8 @@ __all__ = ["MUTED", "OCHRE", "PLAIN", "RUST", "VIOLET", "dress", "mono_font", "p
 
 _PLAIN_LINE = 13.95
 """Height of a line of text, in pixels, for which all sizes here are written."""
-_LARGE_SCREEN = 2880
+_LARGER = (2880, 1.5), (2400, 1.2)
+"""Text on a screen of so many pixels across of which nothing says how large they are, times the usual size."""
 _size = 1.0
 
 VIOLET = QColor("#7a45bd")
@@ -48,7 +49,7 @@ def dress(application: QApplication, text_size: float = 0.0) -> None:
     global _size
     font = application.font()
     if text_size == 0.0:
-        text_size = 1.5 if _is_silent_about(QGuiApplication.primaryScreen()) else 1.0
+        text_size = _usual_on(QGuiApplication.primaryScreen())
     if not application.property("plain text"):
         application.setProperty("plain text", QFontInfo(font).pointSizeF())
     font.setPointSizeF(application.property("plain text") * text_size)
@@ -68,10 +69,11 @@ def polish_again(widget: QWidget) -> None:
         child.style().polish(child)
 
 
-def _is_silent_about(screen: object) -> bool:
-    """Whether a screen has very many pixels, and nothing says how large they are."""
-    plain = screen.devicePixelRatio() == 1.0 and abs(screen.logicalDotsPerInch() - 96.0) < 1.0
-    return plain and screen.size().width() >= _LARGE_SCREEN
+def _usual_on(screen: object) -> float:
+    """How large text is where the user says nothing: larger on a screen of many pixels of unknown size."""
+    if screen.devicePixelRatio() != 1.0 or abs(screen.logicalDotsPerInch() - 96.0) >= 1.0:
+        return 1.0  # the desktop has said it
+    return next((larger for across, larger in _LARGER if screen.size().width() >= across), 1.0)
 
 
 def mono_font(size: float | None = None, bold: bool = False) -> QFont:
