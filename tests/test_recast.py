@@ -262,7 +262,7 @@ class ByHand(WindowTest):
         self.view.setFocus()
         self.key(Qt.Key.Key_Escape)
         self.assertIsNone(self.session.stand_in)
-        self.press(tray.copper)
+        self.press(closing.copper)
         self.wait_for(lambda: len(self.session.job.log) == 2)
         self.settle()
         after = self.session.mesh

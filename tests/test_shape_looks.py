@@ -1,6 +1,9 @@
 """How a surface bends and what stands out of it: against what is known of shapes, and as it is looked at."""
 
+import threading
+import time
 import unittest
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
@@ -9,10 +12,13 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import WindowTest
-from tinsnip.app.view.looks import CURVATURE, RELIEF, STRIPES
+from tinsnip.app.view.looks import CURVATURE, DENSITY, RELIEF, STRIPES
+from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import vertex_normals
+from tinsnip.progress import DONE, polled_here
 from tinsnip.survey.curvature import curvature_of, relief_of
+from tinsnip.survey.walls import walls_of
 
 
 def torus_bends(points: np.ndarray, large: float, small: float) -> tuple[np.ndarray, np.ndarray]:
@@ -118,6 +124,42 @@ class InTheWindow(WindowTest):
         self.click(view, *middle)
         self.wait_for(lambda: len(self.window.pins.pins) == 1 and self.window.pins.pins[0].look == RELIEF)
         self.assertTrue(0.01 < abs(float(self.window.pins.pins[0].text.split()[0])) < 0.3)
+
+
+class WorkedOut(WindowTest):
+    """Looks that take a while say so; changed quickly, the last one stands."""
+
+    def test_progress_failure_and_quick_changes(self) -> None:
+        self.put_up(specimens.bored_box(60.0, 40).mesh)
+        wall, scene, going_on = self.view.paints.wall, self.view.scene, threading.Event()
+
+        def slowly(mesh: Mesh) -> np.ndarray:
+            polled_here()[DONE:] = 43, 100
+            going_on.wait(20)
+            return walls_of(mesh)
+
+        with mock.patch("tinsnip.app.view.paints.walls_of", slowly):
+            QTest.keyClick(self.view, Qt.Key.Key_A)
+            end = time.monotonic() + 20
+            while "%" not in wall.note.text() and time.monotonic() < end:
+                self.application.processEvents()
+            self.assertEqual(wall.note.text(), "Being worked out, 43 %")
+            going_on.set()
+            self.settle()
+        self.assertIn("thinner", wall.note.text())
+        self.key(Qt.Key.Key_T)
+        with mock.patch("tinsnip.app.view.paints.curvature_of", side_effect=BadInput("nothing bends here")):
+            self.key(Qt.Key.Key_B)
+        self.assertIn("could not be worked out: nothing bends here", self.view.paints.curvature.note.text())
+        for key in "AYBAYTAYAYB":
+            QTest.keyClick(self.view, getattr(Qt.Key, f"Key_{key}"))
+            self.application.processEvents()
+        self.settle()
+        self.assertEqual((self.view.look, scene.now.values_of), (CURVATURE, CURVATURE))
+        self.assertIn("read a radius", self.view.paints.curvature.note.text())
+        self.key(Qt.Key.Key_Y)
+        self.assertEqual(scene.now.values_of, DENSITY)
+        self.assertFalse(self.view.paints.density.note.isVisible())
 
 
 class Light(WindowTest):

@@ -16,8 +16,9 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.treat import Context, StraightSnip
 
 if SCREEN:
-    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtCore import QPoint, Qt, QTimer
     from PySide6.QtTest import QTest
+    from PySide6.QtWidgets import QApplication, QLabel
 
     from tinsnip.app.tools.selecting import Brush
     from tinsnip.app.view.looks import DEVIATION
@@ -62,6 +63,34 @@ class ByHand(WindowTest):
         write_mesh(mesh, path)
         self.open(path)
         self.key(Qt.Key.Key_Escape)
+
+    def test_what_a_file_holds_is_seen_before_it_is_opened(self) -> None:
+        path, seen = Path(self.folder.name) / "ball.ply", []
+        write_mesh(specimens.sphere(40.0, 30).mesh, path)
+        self.window.settings.open_folder = self.folder.name
+
+        def look(tries: int = 200) -> None:
+            dialog = QApplication.activeModalWidget()
+            pictures = [] if dialog is None else [w for w in dialog.findChildren(QLabel) if w.objectName() == "thumb"]
+            if not pictures:
+                QTimer.singleShot(50, look)
+                return
+            if not seen:
+                dialog.currentChanged.emit(str(path))
+                seen.append(None)
+            if pictures[0].pixmap().isNull() and tries:
+                QTimer.singleShot(50, lambda: look(tries - 1))
+                return
+            told = [w.text() for w in pictures[0].parentWidget().findChildren(QLabel)]
+            seen[0] = pictures[0].pixmap().width(), next(text for text in told if text)
+            dialog.reject()
+
+        QTimer.singleShot(100, look)
+        self.window.opening.ask_open()
+        self.come_back()
+        self.assertGreater(seen[0][0], 60)
+        self.assertIn("triangles", seen[0][1])
+        self.assertIsNone(self.session.mesh)
 
     def test_a_number_stays_with_its_hole(self) -> None:
         ball = specimens.sphere(40.0, 40).mesh

@@ -6,7 +6,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, triangle_areas, vertex_normals
 from tinsnip.mesh.remembered import remembered
-from tinsnip.progress import check_here, polled_here
+from tinsnip.progress import DONE, TOTAL, check_here, polled_here
 from tinsnip.space.tree import build_tree, first_hits
 from tinsnip.survey.finding import Finding, Kind
 
@@ -54,11 +54,15 @@ def walls_of(mesh: Mesh) -> np.ndarray:
     places, inward = mesh.vertices[some], -upright[some]
     vectors = face_vectors(mesh.vertices, mesh.faces)
     start = places + _START * mesh.diagonal * inward
+    tells = int(state[TOTAL] == 0)  # nobody else says how far it is
+    if tells:
+        state[DONE], state[TOTAL] = 0, 1 + _RAYS
 
     def wall(ways: np.ndarray) -> np.ndarray:
         """How far the surface is that rays leave the part through; infinite where they meet none."""
         along, triangle = first_hits(tree, start, ways, state)
         check_here()
+        state[DONE] += tells
         hit = triangle >= 0
         leaves = np.zeros(len(along), dtype=bool)
         leaves[hit] = (vectors[triangle[hit]] * ways[hit]).sum(axis=1) > 0

@@ -10,12 +10,14 @@ from PySide6.QtWidgets import QWidget
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
-from tinsnip.app.widgets.filedialog import bare_name, choose_files, choose_target, folder_for
+from tinsnip.app.widgets.filedialog import GLIMPSE, bare_name, choose_files, choose_target, folder_for
 from tinsnip.app.widgets.question import ask
+from tinsnip.app.widgets.theme import px
 from tinsnip.demo import demo_file
 from tinsnip.errors import BadInput
 from tinsnip.formats import ENDINGS, Scan, read_scan
 from tinsnip.job import OpenedJob, routine_of
+from tinsnip.job.glimpse import glimpse
 from tinsnip.job.jobfile import SUFFIX
 from tinsnip.progress import Progress
 from tinsnip.words import counted
@@ -23,6 +25,7 @@ from tinsnip.words import counted
 __all__ = ["Opening"]
 
 _SCANS = " ".join(f"*{ending}" for ending in ENDINGS)
+_LOOKING = "look into a file"
 _OPEN_FILTER = f"Scans and jobs ({_SCANS} *{SUFFIX});;All files (*)"
 
 
@@ -58,9 +61,15 @@ class Opening(QObject):
     def _ask(self, title: str, then: Callable[[list[Path]], None]) -> None:
         folder = self._settings.open_folder if Path(self._settings.open_folder).is_dir() else str(Path.home())
         places = dict.fromkeys(str(Path(name).parent) for name in self._settings.recent)
-        paths = choose_files(self._parent, title, folder, _OPEN_FILTER, places)
+        paths = choose_files(self._parent, title, folder, _OPEN_FILTER, places, self._look_into)
+        self._session.tasks.stop_behind(_LOOKING)
         if paths:
             then(paths)
+
+    def _look_into(self, path: Path, show: Callable[[str, bytes | None], None]) -> None:
+        """Look beside the window into a file that may be opened."""
+        size = px(GLIMPSE[0]), px(GLIMPSE[1])
+        self._session.tasks.behind(_LOOKING, lambda progress: glimpse(path, size, progress), lambda found: show(*found))
 
     def open(self, paths: list[Path]) -> None:
         """Open files as a new job, once what is unsaved of the old one is seen to."""

@@ -63,8 +63,14 @@ class Tasks(QObject):
             then, self._waiting = self._waiting, None
             then()
 
-    def behind(self, name: str, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work nobody waits for; a newer one under the same name cancels the older."""
+    def behind(
+        self,
+        name: str,
+        work: Callable[[Progress], object],
+        done: Callable[[object], None],
+        failed: Callable[[str], None] = lambda text: None,
+    ) -> None:
+        """Work nobody waits for; a newer one under the same name cancels the older. What went wrong is said, too."""
         if name in self._background:
             self._background[name].progress.cancel()
 
@@ -83,6 +89,7 @@ class Tasks(QObject):
             if is_current():
                 if text:
                     self.message.emit(text, True)
+                    failed(text)
                 self._follow(name)
 
         task = Task(work, succeed, drop, drop)

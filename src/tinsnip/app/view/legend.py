@@ -12,7 +12,7 @@ from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.survey.deviation import FromRaw, share_within
 from tinsnip.words import at_most, millimetres, rounded_wide
 
-__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "RangeBar"]
+__all__ = ["DensityLegend", "DeviationLegend", "ProvenanceLegend", "RangeBar", "WorkedOutLegend"]
 
 _STOPS = (
     (0.0, "#a8451a"),
@@ -303,7 +303,29 @@ class ProvenanceLegend(QFrame):
         self.adjustSize()
 
 
-class DensityLegend(QFrame):
+class WorkedOutLegend(QFrame):
+    """A legend of what is worked out first: it says that, how far it is, and what went wrong.
+
+    Attributes
+    ----------
+    note : QLabel
+    """
+
+    note: QLabel
+
+    def show_working(self, fraction: float = 0.0) -> None:
+        """It is being worked out, and so far."""
+        self.note.setText(f"Being worked out, {100 * fraction:.0f} %" if fraction >= 0.005 else "Being worked out…")
+        self.note.show()
+
+    def show_failed(self, why: str) -> None:
+        """It could not be worked out."""
+        self.note.setText(f"It could not be worked out: {why}")
+        self.note.show()
+        self.adjustSize()
+
+
+class DensityLegend(WorkedOutLegend):
     """What the colours of the density mean: lengths of edges, a quarter to four times the middle one."""
 
     def __init__(self, parent: QWidget) -> None:
@@ -325,10 +347,15 @@ class DensityLegend(QFrame):
             row.addStretch(1)
             box.addLayout(row)
             self.rows.append(label)
+        self.note = QLabel()
+        self.note.setWordWrap(True)
+        self.note.hide()
+        box.addWidget(self.note)
         self.hide()
 
     def show_middle(self, middle: float) -> None:
         """Tell the lengths, mm, from that of the middle edge."""
+        self.note.hide()
         names = ("over ", "", "", "", "under ")
         for label, name, times in zip(self.rows, names, (4.0, 2.0, 1.0, 0.5, 0.25), strict=True):
             what = ", the middle" if times == 1.0 else ""

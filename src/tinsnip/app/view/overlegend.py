@@ -1,8 +1,9 @@
 """What the colours of the overhang mean, the angle that holds by itself, and the area that would want support."""
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from tinsnip.app.view.legend import WorkedOutLegend
 from tinsnip.app.widgets.fields import Button, NumberField
 from tinsnip.app.widgets.theme import px
 from tinsnip.survey.overhang import Overhang
@@ -11,7 +12,7 @@ from tinsnip.words import grouped, percent
 __all__ = ["OverhangLegend"]
 
 
-class OverhangLegend(QFrame):
+class OverhangLegend(WorkedOutLegend):
     """The angle as a number, and what leans out further."""
 
     angle_changed = Signal(float)
@@ -53,9 +54,8 @@ class OverhangLegend(QFrame):
         """Degrees from the upright."""
         return float(self.field.value())
 
-    def show_working(self) -> None:
-        """It is being looked for."""
-        self.note.setText("…")
+    def show_working(self, fraction: float = 0.0) -> None:
+        super().show_working(fraction)
         self.select.setEnabled(False)
 
     def show_overhang(self, found: Overhang, area: float) -> None:

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.texturing import ViewTexture, make_texture
-from tinsnip.app.view.legend import DensityLegend
+from tinsnip.app.view.legend import DensityLegend, WorkedOutLegend
 from tinsnip.app.view.looks import CURVATURE, DENSITY, OVERHANG, RELIEF, SCAN_COLOUR, STRIPES, WALL
 from tinsnip.app.view.overlegend import OverhangLegend
 from tinsnip.app.view.scene import Scene
@@ -68,6 +68,8 @@ class Paints(QObject):
         self._last_texture: ViewTexture | None = None
         self._bring = QTimer(self, interval=0)
         self._bring.timeout.connect(self._bring_textures)
+        self._watch = QTimer(self, interval=200)
+        self._watch.timeout.connect(self._tell_progress)
         session.examined.connect(self._judge)
         session.job_left.connect(self._forget)
 
@@ -95,18 +97,38 @@ class Paints(QObject):
             self._light()
         if surface is None or look not in (DENSITY, WALL, CURVATURE, RELIEF):
             return
-        mesh, behind = surface.buffers.mesh, self._session.tasks.behind
-        if look == DENSITY:
-            behind("density", lambda progress: edge_lengths(mesh), lambda lengths: self._dense(mesh, lengths))
-        elif look == WALL:
-            self.wall.show_working()
-            behind("walls", lambda progress: walls_of(mesh), lambda walls: self._walled(mesh, walls))
-        elif look == CURVATURE:
-            self.curvature.show_working()
-            behind("curvature", lambda progress: curvature_of(mesh), lambda bends: self._bent(mesh, bends))
+        mesh = surface.buffers.mesh
+        work, done = {
+            DENSITY: (edge_lengths, self._dense),
+            WALL: (walls_of, self._walled),
+            CURVATURE: (curvature_of, self._bent),
+            RELIEF: (relief_of, self._risen),
+        }[look]
+        name, legend = self._tasks_shown[look]
+        legend.show_working()
+        self._session.tasks.behind(
+            name, lambda progress: work(mesh), lambda values: done(mesh, values), legend.show_failed
+        )
+        self._watch.start()
+
+    @property
+    def _tasks_shown(self) -> dict[int, tuple[str, WorkedOutLegend]]:
+        """What each look has worked out, by name, and the legend that tells of it."""
+        return {
+            DENSITY: ("density", self.density),
+            WALL: ("walls", self.wall),
+            CURVATURE: ("curvature", self.curvature),
+            RELIEF: ("relief", self.relief),
+        }
+
+    def _tell_progress(self) -> None:
+        """Say how far what the present look waits for is."""
+        name, legend = self._tasks_shown.get(self._view.look, ("", None))
+        progress = self._session.tasks.progress_of(name)
+        if progress is None:
+            self._watch.stop()
         else:
-            self.relief.show_working()
-            behind("relief", lambda progress: relief_of(mesh), lambda heights: self._risen(mesh, heights))
+            legend.show_working(progress.fraction)
 
     def reading_at(self, triangle: int, point: np.ndarray) -> str | None:
         """What the present look paints at a point of the present mesh, in words; None where it paints no number."""

@@ -4,7 +4,7 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from tinsnip.app.view.legend import RangeBar
+from tinsnip.app.view.legend import RangeBar, WorkedOutLegend
 from tinsnip.app.widgets.fields import DropDown, NumberField, TickBox
 from tinsnip.app.widgets.theme import px
 from tinsnip.words import rounded_wide
@@ -51,7 +51,7 @@ class StripesLegend(QFrame):
         self.hide()
 
 
-class _RangeLegend(QFrame):
+class _RangeLegend(WorkedOutLegend):
     """A bar of colours with a histogram, its range as a number, and a note."""
 
     limit_changed = Signal()
@@ -91,10 +91,6 @@ class _RangeLegend(QFrame):
     def field_of(self, limit: float) -> float:
         """What the field shows of a value."""
         return limit
-
-    def show_working(self) -> None:
-        """It is being measured."""
-        self.note.setText("Measuring…")
 
     def show_values(self, values: np.ndarray, note: str) -> None:
         """Take values over; their range is set from them as long as nobody has set it."""

@@ -3,8 +3,9 @@
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
+from tinsnip.app.view.legend import WorkedOutLegend
 from tinsnip.app.widgets.fields import Button, NumberField
 from tinsnip.app.widgets.theme import mono_font, px
 from tinsnip.words import counted
@@ -48,7 +49,7 @@ class _Bars(QWidget):
                              f"{times * self.least:.3g}")  # fmt: skip
 
 
-class WallLegend(QFrame):
+class WallLegend(WorkedOutLegend):
     """The least wall as a number, what is thinner, and what the colours mean."""
 
     minimum_changed = Signal(float)
@@ -95,9 +96,8 @@ class WallLegend(QFrame):
         self._count()
         self.minimum_changed.emit(value)
 
-    def show_working(self) -> None:
-        """Walls are being measured."""
-        self.note.setText("…")
+    def show_working(self, fraction: float = 0.0) -> None:
+        super().show_working(fraction)
         self.select.setEnabled(False)
         self.thicken.setEnabled(False)
 

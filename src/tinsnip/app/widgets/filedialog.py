@@ -1,19 +1,45 @@
 """Asking for files: the toolkit's own dialog in our looks, with the places a technician goes to."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
+import qtawesome
 import shiboken6
-from PySide6.QtCore import QStandardPaths, Qt, QUrl
-from PySide6.QtWidgets import QFileDialog, QLineEdit, QSplitter, QWidget
+from PySide6.QtCore import QFileInfo, QStandardPaths, Qt, QUrl
+from PySide6.QtGui import QIcon, QPixmap
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFileIconProvider,
+    QLabel,
+    QLineEdit,
+    QSplitter,
+    QToolButton,
+    QTreeView,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tinsnip.app.widgets.question import ask
 from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 
-__all__ = ["bare_name", "choose_files", "choose_folder", "choose_target", "folder_for"]
+__all__ = ["GLIMPSE", "bare_name", "choose_files", "choose_folder", "choose_target", "folder_for"]
 
 _REFUSED = {"con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(10))}
+_INK, _COPPER = "#3a3f43", "#b4602a"
+_TYPE = 2
+"""The column of what kind of file it is, which its name says too."""
+_BUTTONS = {
+    "backButton": "fa5s.arrow-left",
+    "forwardButton": "fa5s.arrow-right",
+    "toParentButton": "fa5s.arrow-up",
+    "newFolderButton": "fa5s.folder-plus",
+    "listModeButton": "fa5s.th-large",
+    "detailModeButton": "fa5s.list",
+}
+GLIMPSE = 240, 160
+"""Pixels of the picture of what a file holds."""
+Look = Callable[[Path, Callable[[str, bytes | None], None]], None]
 _LONGEST = 150
 """Bytes of a proposed name; file systems take 255, and an ending follows."""
 
@@ -40,11 +66,25 @@ def folder_for(scan: Path, *used: str) -> str:
     return next((place for place in (*used, documents) if place and Path(place).is_dir()), str(Path.home()))
 
 
-def choose_files(parent: QWidget, title: str, folder: str, filters: str, places: Iterable[str] = ()) -> list[Path]:
-    """Ask for files to open; none when it is left."""
+def choose_files(
+    parent: QWidget, title: str, folder: str, filters: str, places: Iterable[str] = (), look: Look | None = None
+) -> list[Path]:
+    """Ask for files to open; none when it is left.
+
+    Parameters
+    ----------
+    parent : QWidget
+    title, folder, filters : str
+    places : iterable of str
+        Folders to offer besides.
+    look : callable, optional
+        Looks into the file that is pointed at, and tells what it holds and its picture, which are then shown beside.
+    """
     dialog = _Dialog(parent, title, folder, places)
     dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
     dialog.setNameFilter(filters)
+    if look is not None:
+        dialog.show_what_is_in(look)
     chosen = [Path(name) for name in dialog.selectedFiles()] if dialog.exec() else []
     shiboken6.delete(dialog)  # at once, so that the window has the keys again
     return chosen
@@ -88,6 +128,54 @@ def choose_target(
     return target
 
 
+class _Beside(QWidget):
+    """What the file that is pointed at holds."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedWidth(px(GLIMPSE[0]))
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        self.picture, self.told = QLabel(), QLabel()
+        self.picture.setObjectName("thumb")
+        self.picture.setFixedSize(px(GLIMPSE[0]), px(GLIMPSE[1]))
+        self.picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.told.setWordWrap(True)
+        box.addWidget(self.picture)
+        box.addWidget(self.told)
+        box.addStretch(1)
+
+    def show_it(self, told: str, picture: bytes | None) -> None:
+        """Show what is told, and a picture, PNG, where there is one."""
+        pixmap = QPixmap()
+        if picture:
+            pixmap.loadFromData(picture, "PNG")
+        self.picture.setPixmap(
+            pixmap
+            if pixmap.isNull()
+            else pixmap.scaled(
+                self.picture.size(), Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+            )
+        )
+        self.picture.setVisible(not pixmap.isNull())
+        self.told.setText(told)
+
+
+class _Icons(QFileIconProvider):
+    """Our own signs for folders, scans and jobs."""
+
+    def icon(self, what: QFileInfo | QFileIconProvider.IconType) -> QIcon:
+        if isinstance(what, QFileInfo):
+            if what.isDir():
+                return qtawesome.icon("fa5s.folder", color=_COPPER)
+            name = what.fileName().lower()
+            kinds = {form.suffix: "fa5s.cube" for form in FORMATS.values()} | {".snipjob": "fa5s.cut"}
+            sign = next((sign for ending, sign in kinds.items() if name.endswith(ending)), "fa5s.file")
+            return qtawesome.icon(sign, color=_INK)
+        is_folder = what in (self.IconType.Folder, self.IconType.Desktop, self.IconType.Computer)
+        return qtawesome.icon("fa5s.folder" if is_folder else "fa5s.hdd", color=_COPPER if is_folder else _INK)
+
+
 class _Dialog(QFileDialog):
     def __init__(self, parent: QWidget, title: str, folder: str, places: Iterable[str]) -> None:
         super().__init__(parent, title, folder)
@@ -103,9 +191,39 @@ class _Dialog(QFileDialog):
         self.setSidebarUrls([QUrl.fromLocalFile(place) for place in wanted if Path(place).is_dir()])
         room = parent.screen().availableGeometry()
         self.resize(min(px(880), room.width() - 40), min(px(540), room.height() - 60))
+        self.setIconProvider(_Icons())
+        for name, icon in _BUTTONS.items():
+            button = self.findChild(QToolButton, name)
+            if button is not None:
+                button.setIcon(qtawesome.icon(icon, color=_INK))
+        rows = self.findChild(QTreeView, "treeView")
+        if rows is not None:
+            rows.hideColumn(_TYPE)
+            for column, width in ((0, 300), (1, 90), (3, 150)):
+                rows.setColumnWidth(column, px(width))
         splitter = self.findChild(QSplitter)
         if splitter is not None:  # wide enough to read the places
             splitter.setSizes([px(150), self.width() - px(150)])
+
+    def show_what_is_in(self, look: Look) -> None:
+        """Show beside the files what the one that is pointed at holds."""
+        beside, grid = _Beside(), self.layout()
+        grid.addWidget(beside, 1, grid.columnCount(), grid.rowCount() - 1, 1)
+        self.resize(self.width() + px(GLIMPSE[0]), self.height())
+
+        def point(name: str) -> None:
+            if not Path(name).is_file():
+                beside.show_it("", None)
+                return
+            beside.show_it("Looking into it…", None)
+
+            def show(told: str, picture: bytes | None) -> None:
+                if shiboken6.isValid(beside):
+                    beside.show_it(told, picture)
+
+            look(Path(name), show)
+
+        self.currentChanged.connect(point)
 
 
 class _Target(_Dialog):
