@@ -20,8 +20,8 @@ class ViewRow(QWidget):
         self.setObjectName("viewrow")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._box = QHBoxLayout(self)
-        self._box.setContentsMargins(px(10), px(5), px(10), px(5))
-        self._box.setSpacing(px(4))
+        self._box.setContentsMargins(px(6), px(5), px(6), px(5))
+        self._box.setSpacing(px(2))
         self._wide: list[list[QWidget]] = []
         self._narrow: list[QToolButton] = []
         for actions, about in (
@@ -73,11 +73,11 @@ class ViewRow(QWidget):
         return sum(w.sizeHint().width() + self._box.spacing() for w in widgets)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(self._width_of([*self._narrow, self._fit]) + px(22), super().minimumSizeHint().height())
+        return QSize(self._width_of([*self._narrow, self._fit]) + px(14), super().minimumSizeHint().height())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        room = self.width() - px(24) - self._width_of([self._fit])
+        room = self.width() - px(16) - self._width_of([self._fit])
         measure = self._width_of([self._measure])
         has_measure = self._width_of(self._narrow) + measure <= room  # else its key and the menu have to do
         self._measure.setVisible(has_measure)

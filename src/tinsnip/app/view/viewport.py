@@ -155,7 +155,7 @@ class Viewport(QOpenGLWidget):
             return
         self._dirty = False
         if self._moving:
-            scene.draw_light(target, self.camera, ratio)
+            scene.draw_moving(target, self.camera, ratio)
         elif not scene.draw_slice(target, self.camera, ratio):
             QTimer.singleShot(0, self.update)
         self.frames += 1

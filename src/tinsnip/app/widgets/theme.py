@@ -111,9 +111,9 @@ QPushButton#state[ready="yes"] { background: #17452f; color: #bdf0d4; border: 1p
 QPushButton#state[ready="open"] { background: #2f3d46; color: #d3e3ec; border: 1px solid #55707f; }
 QPushButton#state[ready="none"] { background: #2a2e31; color: #a9adaf; border: 1px solid #3a3f43; }
 QWidget#viewrow { background: #33383b; }
-QWidget#viewrow QToolButton { color: #dcd9d2; padding: 5px 10px; border-radius: 3px; }
+QWidget#viewrow QToolButton { color: #dcd9d2; padding: 5px 9px; border-radius: 3px; }
 QWidget#viewrow QToolButton:checked, QWidget#viewrow QToolButton#choosing { background: #5a6064; color: #ffffff; }
-QWidget#viewrow QToolButton:focus { border: 2px solid #8fb8e8; padding: 3px 8px; }
+QWidget#viewrow QToolButton:focus { border: 2px solid #8fb8e8; padding: 3px 7px; }
 QPushButton#state:focus { border: 2px solid #8fb8e8; }
 QFrame#viewline { color: #565c60; margin: 3px 4px; }
 QWidget#ticket, QScrollArea#ticketscroll, QWidget#ticketbody { background: #f3efe6; color: #26241f; }
