@@ -13,7 +13,7 @@ __all__ = ["Proxy", "light_proxy"]
 _WORTH_FROM = 160_000
 """Triangles from which a light stand-in is worth making."""
 _CELLS = 120
-"""Cells along the longest side: some 70 thousand triangles, which a software renderer on two cores draws in 37 ms, where
+"""Cells along the longest side: some 70 thousand triangles, which a software renderer on two cores draws in 37 ms;
 170 cells took 60."""
 
 
