@@ -5,8 +5,8 @@ from collections import deque
 from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QWidget
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QSizePolicy, QWidget
 
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
@@ -33,11 +33,18 @@ class _Said(QLabel):
     def __init__(self, clicked: Callable[[], None]) -> None:
         super().__init__()
         self._clicked = clicked
-        self.setMinimumWidth(40)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._clicked()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        room = self.contentsRect()
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room.width())
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, shown)
 
 
 class StatusLine(QWidget):
@@ -55,10 +62,9 @@ class StatusLine(QWidget):
         for label in self.figures.values():
             box.addWidget(label)
         box.addWidget(self.preparing)
-        box.addStretch(1)
         self.kept: deque[str] = deque(maxlen=_KEPT)
         self.said = _Said(self.show_kept)
-        box.addWidget(self.said)
+        box.addWidget(self.said, 1)
         session.mesh_changed.connect(self.refresh)
         session.from_raw_changed.connect(self._show_measured)
         session.message.connect(self._say)
@@ -123,7 +129,5 @@ class StatusLine(QWidget):
         if text:
             self.kept.appendleft(f"{time.strftime('%H:%M')}  {text}")
         if not is_error:
-            metrics = self.said.fontMetrics()
-            room = max(40, self.width() - sum(f.sizeHint().width() for f in self.figures.values()) - 60)
-            self.said.setText(metrics.elidedText(text, Qt.TextElideMode.ElideRight, room))
+            self.said.setText(text)
             self.said.setToolTip(f"{time.strftime('%H:%M')}  {text}" if text else "")
