@@ -6,6 +6,7 @@ from tinsnip.app.state.preview import Preview
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.recasting import RecastPart, why_recast
 from tinsnip.app.stations.station import Does, PartedTray, PreviewTray, Station
+from tinsnip.app.stations.tooloptions import ToolOptions
 from tinsnip.app.tools.base import DragBase
 from tinsnip.app.view.hand import Tool
 from tinsnip.app.widgets.panels import Column, Section
@@ -108,6 +109,20 @@ class SolidTray(PartedTray, PreviewTray):
     def offer_tools(self, tools: list[Tool]) -> None:
         self.own_tools = tools
         super().offer_tools(tools)
+        for options in self.findChildren(ToolOptions):
+            if options.act_button is not None:
+                options.act_button.hide()  # the copper one does it
+        self.view.hand.tool_changed.connect(self._show_in_hand)
+
+    @property
+    def _placing(self) -> Tool | None:
+        """The solid that is being placed."""
+        tool = self.view.hand.tool
+        return tool if tool in self.own_tools and tool.act_text else None
+
+    def _show_in_hand(self) -> None:
+        if self.part == "Join" and self.isVisible():
+            self.refresh()
 
     def place_for(self, name: str) -> Column:
         return self.parts[_PLACED[name]] if name in _PLACED else super().place_for(name)
@@ -153,6 +168,8 @@ class SolidTray(PartedTray, PreviewTray):
     def do(self) -> None:
         if self.part == "Recast":
             self.recasting.recast()
+        elif self._placing is not None:
+            self._placing.enter()
         elif self.part == "Join":
             self.combine("join")
         elif not self.do_part():
@@ -184,6 +201,8 @@ class SolidTray(PartedTray, PreviewTray):
                 self.tell_looked_at()
             elif self.part == "Recast":
                 self.offer("Recast the part")
+            elif self._placing is not None:
+                self.offer(self._placing.act_text)
             elif self.part == "Join":
                 alone = "one piece is shown; open or show another" if len(self.session.job.shown()) < 2 else ""
                 self.offer("Join the shown pieces", alone)

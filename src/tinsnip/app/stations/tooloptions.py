@@ -3,7 +3,7 @@
 from PySide6.QtCore import QSignalBlocker
 
 from tinsnip.app.view.hand import Option, Tool
-from tinsnip.app.widgets.fields import DropDown, NumberField, TickBox
+from tinsnip.app.widgets.fields import Button, DropDown, NumberField, TickBox
 from tinsnip.app.widgets.panels import Section
 
 __all__ = ["ToolOptions"]
@@ -18,10 +18,11 @@ class ToolOptions(Section):
         self.fields: dict[str, NumberField | DropDown | TickBox] = {}
         for option in tool.options:
             self.fields[option.name] = self._field(option)
+        self.act_button: Button | None = None
         if tool.act_text:
-            button = self.button(tool.act_text, tool.enter)
+            self.act_button = self.button(tool.act_text, tool.enter)
             for field in self.fields.values():
-                field.presses = button
+                field.presses = self.act_button
         tool.option_changed.connect(self._show)
 
     def _field(self, option: Option) -> NumberField | DropDown | TickBox:
