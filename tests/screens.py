@@ -1,7 +1,7 @@
 """Looks over every view of the window on one screen, and prints what is cut, hidden or tiny, as JSON.
 
 Run in a process of its own, as screen size, scale and font resolution hold for a whole process:
-``python -m tests.screens WIDTH HEIGHT FOLDER``.
+``python -m tests.screens WIDTH HEIGHT FOLDER [parts]``, where every part of every tray is looked over too.
 """
 
 import json
@@ -50,6 +50,8 @@ class Look(WindowTest):
                 self.wait_for(lambda: self.window.tray("Reduce").levels.study is not None)
             self.look_over(station.name)
             self.copper_is_seen(station.name)
+            if "parts" not in sys.argv:
+                continue
             tray = self.window.tray(station.name)
             for folded in tray.findChildren(Folded):
                 folded.unfold()

@@ -1,4 +1,4 @@
-"""A monkey at the window: seeded, 600 actions by mouse, keys and buttons, on four scans, pieces and a job file."""
+"""A monkey at the window: seeded, 3000 actions by mouse, keys and buttons, on four scans, pieces and a job file."""
 
 import random
 import sys
@@ -12,7 +12,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
-from tests.seeds import share
+from tests.seeds import one_of
 from tests.test_job_file import bits
 from tinsnip.demo import demo_file
 from tinsnip.formats import write_mesh
@@ -26,10 +26,10 @@ if SCREEN:
 
     from tinsnip.app.widgets.fields import NumberField
 
-ACTIONS, LOTS, SEED = 150, 6, 20
+ACTIONS, LOTS, SEED = 150, 20, 20
 LONGEST_STALL = 2.0
 KEYS = [*"123456789ZYXFDPTCRWNSL", "Return", "Enter", "Escape", "Tab", "Backtab", "Space", "Up", "Down", "Left"]
-KEYS += ["Delete"]
+KEYS += ["Delete", *"MOAUJBQGKI"]
 
 
 class Monkey(WindowTest):
@@ -161,7 +161,7 @@ class Monkey(WindowTest):
         self.settle()
         acts = [self.press_key] * 4 + [self.click_somewhere] * 3 + [self.press_button] * 3
         acts += [self.drag] * 2 + [self.work_on_the_job] * 2 + [self.type_number]
-        lots = set(share(range(LOTS), self.id()))
+        lots = set(one_of(range(LOTS)))
         self.watch()
         try:
             with warnings.catch_warnings():
