@@ -191,6 +191,10 @@ class ByHand(WindowTest):
             return float(x), float(y)
 
         top, far, front, wall = (-28, -20, 10.5), (28, 25, 10.5), (5.0, -35, 2.0), (0.0, 15.4, 3.0)
+        self.click(part.buttons[0])
+        self.click(self.view, 12, self.view.height() - 12)  # beside the part: that is said, and nothing is taken
+        self.assertIn("nothing of the part is there", self.window.status.said.text())
+        self.assertEqual(readings.all, [])
         for button, places in ((0, (top, far)), (1, (top, front)), (2, (wall,))):
             self.click(part.buttons[button])
             for place in places:

@@ -45,6 +45,10 @@ class Choosing(Tool):
 
     def click(self, x: float, y: float) -> None:
         """A click that moved nothing."""
+        tool = self.view.hand.tool
+        if tool is not None and self.view.surface_point(x, y) is None:
+            self.session.message.emit(f"{tool.name}: nothing of the part is there; Esc leaves it", False)
+            return
         if not self._chooses():
             self.on_active.emit(x, y)
             return
