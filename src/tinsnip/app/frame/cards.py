@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QWidget
 from tinsnip.app.frame.emptyview import EmptyView, RecentJob
 from tinsnip.app.frame.firstlook import FirstLook
 from tinsnip.app.frame.leftovers import LeftOvers
-from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.opening import JobFiles
 from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.state.saving import LeftOver, Saving, left_over_jobs
 from tinsnip.app.state.session import Session
@@ -30,7 +30,7 @@ class Cards(QObject):
 
     recent_found = Signal(object)
 
-    def __init__(self, session: Session, viewport: Viewport, saving: Saving, opening: Opening) -> None:
+    def __init__(self, session: Session, viewport: Viewport, saving: Saving, opening: JobFiles) -> None:
         super().__init__(viewport)
         self._session, self._viewport, self._saving, self._opening = session, viewport, saving, opening
         self.empty = EmptyView(viewport)

@@ -6,7 +6,7 @@ from PySide6.QtCore import QMimeData, QObject, Qt, QTimer
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QLabel, QWidget
 
-from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.opening import JobFiles
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.question import ask
 from tinsnip.formats import ENDINGS
@@ -29,7 +29,7 @@ def droppable(data: QMimeData) -> list[Path]:
 class Dropping(QObject):
     """Takes what is dropped; `over` is the widget that shows it meanwhile."""
 
-    def __init__(self, session: Session, opening: Opening, over: QWidget) -> None:
+    def __init__(self, session: Session, opening: JobFiles, over: QWidget) -> None:
         super().__init__(over)
         self._session, self._opening, self._over = session, opening, over
         self.frame = QLabel(over)

@@ -6,7 +6,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QWidget
 
 from tinsnip.app.frame.batchpage import BatchPage
-from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.opening import JobFiles
 from tinsnip.app.state.saving import Saving
 from tinsnip.app.state.session import Session
 from tinsnip.app.widgets.question import ask
@@ -19,7 +19,7 @@ class _Window(Protocol):
 
     session: Session
     saving: Saving
-    opening: Opening
+    opening: JobFiles
     batch: BatchPage | None
 
     def close(self) -> bool: ...

@@ -10,7 +10,7 @@ from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QMenu, QMenuBar, QWidget
 
 from tinsnip.app.frame.emptyview import DEMOS
-from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.opening import JobFiles
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.registry import STATIONS
 from tinsnip.app.view.looks import LOOKS
@@ -26,7 +26,7 @@ class Acts(Protocol):
 
     session: Session
     viewport: Viewport
-    opening: Opening
+    opening: JobFiles
 
     def close(self) -> bool: ...
     def ask_export(self) -> None: ...

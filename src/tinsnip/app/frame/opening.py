@@ -22,7 +22,7 @@ from tinsnip.job.jobfile import SUFFIX
 from tinsnip.progress import Progress
 from tinsnip.words import counted
 
-__all__ = ["Opening"]
+__all__ = ["JobFiles"]
 
 _SCANS = " ".join(f"*{ending}" for ending in ENDINGS)
 _LOOKING = "look into a file"
@@ -33,7 +33,7 @@ def _named(paths: list[Path]) -> str:
     return f"opening {paths[0].name if len(paths) == 1 else counted(len(paths), 'scan')}"
 
 
-class Opening(QObject):
+class JobFiles(QObject):
     """The ways a scan or a job comes in, and a job goes out."""
 
     recent_changed = Signal()

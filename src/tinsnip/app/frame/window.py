@@ -24,7 +24,7 @@ from tinsnip.app.frame.layerfiles import save_layers
 from tinsnip.app.frame.leaving import Leaving
 from tinsnip.app.frame.loglist import LogList
 from tinsnip.app.frame.menus import Menus
-from tinsnip.app.frame.opening import Opening
+from tinsnip.app.frame.opening import JobFiles
 from tinsnip.app.frame.selectionbar import SelectionBar
 from tinsnip.app.frame.shown import Shown
 from tinsnip.app.frame.starting import take_place
@@ -87,7 +87,7 @@ class Window(QMainWindow):
         self.editing = Editing(self.session)
         self.editing.changed.connect(self.saving.changed)
         self.makers.found.connect(self.editing.begin)
-        self.opening = Opening(self.session, self.saving, self.settings, self)
+        self.opening = JobFiles(self.session, self.saving, self.settings, self)
         self.ticket = Ticket(self.session)
         self.trays: dict[str, Tray] = {}
         self.measuring: MeasuringTray | None = None
