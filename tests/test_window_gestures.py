@@ -16,6 +16,7 @@ if SCREEN:
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import QApplication
 
+    from tinsnip.app.frame.window import Window
     from tinsnip.app.tools.pick import Pick
 
 LEFT, RIGHT, MIDDLE = (
@@ -179,6 +180,12 @@ class OverTheView(WindowTest):
         self.assertEqual(self.camera.angle, 0.0)
         self.key(Qt.Key.Key_Escape)
         self.assertGreater(self.camera.angle, 0)
+        another = Window()  # which is as one left it
+        another.show()
+        self.wait_for(lambda: another.viewport.scene is not None)
+        self.assertGreater(another.viewport.camera.angle, 0)
+        another.close()
+        self.window.activateWindow()
         self.key(Qt.Key.Key_O)
         self.assertEqual(self.camera.angle, 0.0)
 

@@ -117,6 +117,7 @@ class Viewport(QOpenGLWidget):
         self.scene = Scene(moderngl.create_context())
         self.scene.seen_in = self._seen_in
         self.scene.shades_depth, self.scene.has_ground = self.settings.shades_depth, self.settings.has_ground
+        self._settle_sight()
         QTimer.singleShot(300, self._make_ready)
         if self._buffers is not None and self._pending is None:
             self._pending = self._buffers
