@@ -224,7 +224,8 @@ class PartedTray(Tray):
             asked = form.action()
         except ValueError:
             return False
-        return shown == asked or shown.model_copy(update={_area_of(asked): Region()}) == asked
+        area = _area_of(asked)
+        return shown == asked or (bool(area) and shown.model_copy(update={area: Region()}) == asked)
 
     def part_offer(self) -> str:
         """What the copper button says of the treatment that the part in hand is about."""
@@ -255,6 +256,7 @@ class PartedTray(Tray):
 
     def choose(self, part: str) -> None:
         """Show another part of the tray."""
+        self._part_rest.stop()
         if part != self.part:
             self.leave_part()
         self.part = part
