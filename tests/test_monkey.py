@@ -46,6 +46,7 @@ class Monkey(WindowTest):
         super().setUp()
         self.random = random.Random(SEED)
         self.faults: list[str] = []
+        self.latest = ""
         self.place = Path(self.folder.name)
         self.job_file = self.place / "monkey.snipjob"
         rng = np.random.default_rng(SEED)
@@ -78,7 +79,7 @@ class Monkey(WindowTest):
     def beat(self) -> None:
         now = time.perf_counter()
         if now - self.last > LONGEST_STALL:
-            self.faults.append(f"the window stood still for {now - self.last:.1f} s")
+            self.faults.append(f"the window stood still for {now - self.last:.1f} s after {self.latest}")
         self.last = now
 
     def answer(self) -> None:
@@ -172,7 +173,9 @@ class Monkey(WindowTest):
                         continue
                     if first == 0:
                         self.random.seed(SEED + lot)
-                    self.random.choice(acts)()
+                    act = self.random.choice(acts)
+                    self.latest = f"{act.__name__}, number {number}"
+                    act()
                     for _ in range(self.random.randrange(8)):
                         self.application.processEvents()
                         time.sleep(0.002)
