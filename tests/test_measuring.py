@@ -232,6 +232,14 @@ class ByHand(WindowTest):
         self.click(part.clear)
         self.assertEqual(readings.all, [])
         self.assertFalse(part.clear.isVisible())
+        # a step that is opened takes its place, and nothing is left in hand
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        self.click(part.buttons[0])
+        self.assertTrue(self.window.menus.measure.isChecked())
+        self.window.editing.begin(1)
+        self.settle()
+        self.assertIs(self.window.stack.currentWidget(), self.window.editor)
+        self.assertEqual((self.view.hand.tool, self.window.menus.measure.isChecked()), (None, False))
 
     def test_all_pieces_that_are_shown_are_met_by_clicks(self) -> None:
         block = Mesh(*box_solid(np.array([40.0, 30.0, 20.0])))

@@ -170,10 +170,14 @@ class Window(QMainWindow):
             asked["delete selected"] = self.selection_bar.delete
             tray.asked.connect(lambda what: asked[what]())
             self.trays[name] = tray
-            self.stack.addWidget(tray)
-            tray.follow(self.editor)
-            polish_again(tray)
+            self._put_up(tray)
         return self.trays[name]
+
+    def _put_up(self, tray: Tray) -> None:
+        """Put a new tray behind the others."""
+        self.stack.addWidget(tray)
+        tray.follow(self.editor)
+        polish_again(tray)
 
     def measure(self) -> None:
         """Show the tray that measures in place of the station's, or that one again."""
@@ -190,11 +194,8 @@ class Window(QMainWindow):
         if self.measuring is None:
             self.measuring = MeasuringTray(self.session, self.viewport)
             self.measuring.asked.connect(lambda what: self.measure())
-            self.stack.addWidget(self.measuring)
-            self.measuring.follow(self.editor)
-            polish_again(self.measuring)
+            self._put_up(self.measuring)
         self.stack.setCurrentWidget(self.measuring)
-        self.menus.measure.setChecked(True)
         self.tray_column.show()
         self.measuring.refresh()
 
@@ -227,6 +228,7 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         session = self.session
         session.station_changed.connect(self._open_station)
+        self.stack.currentChanged.connect(self._show_measuring)
         session.tasks.busy_changed.connect(lambda: self.focus_keeper.show_busy(session.tasks.busy is not None))
         for signal in (
             session.mesh_changed, session.examined, session.log_changed, session.exporting.released,
@@ -396,20 +398,24 @@ class Window(QMainWindow):
         self.tray(self.session.station).swap()
 
     def _open_station(self, name: str) -> None:
-        if self.measuring is not None and self.stack.currentWidget() is self.measuring:
-            self.measuring.leave()
-        elif self._station_shown:
+        if self._station_shown and self.stack.currentWidget() is not self.measuring:
             self.tray(self._station_shown).leave()
         if self.editing.number is not None:
             self.editing.leave()
         self._station_shown = name
         tray = self.tray(name)
         self.stack.setCurrentWidget(tray)
-        self.menus.measure.setChecked(False)
         self.menus.swap.setEnabled(tray.can_swap)
         tray.refresh()
         if self.session.mesh is not None:
             tray.enter()
+
+    def _show_measuring(self) -> None:
+        """Another tray is in front: whether it is the one that measures is seen, and one that was is left."""
+        is_in_front = self.measuring is not None and self.stack.currentWidget() is self.measuring
+        self.menus.measure.setChecked(is_in_front)
+        if self.measuring is not None and not is_in_front:
+            self.measuring.leave()
 
     def _show_editing(self) -> None:
         """Show the step that is being changed, or the station again."""

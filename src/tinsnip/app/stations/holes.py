@@ -100,7 +100,7 @@ class HolesTray(PartedTray, PreviewTray):
         for part, tool in self.edge_tools.items():
             if tool.options:
                 self.parts[part].add(ToolOptions(tool))
-            self.parts[part].explain("Click at an edge in the view; what a click would take is lit before. Esc: back.")
+            self.parts[part].explain("Click at an edge in the view. Esc: back to the patches.")
 
     def show_part(self) -> None:
         super().show_part()
