@@ -203,6 +203,20 @@ class StandIns(unittest.TestCase):
             a, b = face_vectors(places, proxy.faces), face_vectors(mesh.vertices, mesh.faces[proxy.source])
             self.assertGreater(((a * b).sum(axis=1) > 0).mean(), 0.95)
 
+    def test_a_stand_in_keeps_the_sides_of_a_thin_wall_apart(self) -> None:
+        """What one looks at is told by the normals: a wall far thinner than a cell still has two sides."""
+        ring = specimens.torus(80.0, 500).mesh
+        wall = Mesh(ring.vertices * (1.0, 1.0, 1e-3), ring.faces)
+        normals = vertex_normals(wall.vertices, wall.faces)
+        proxy = light_proxy(wall.vertices, wall.faces, 1000, normals)
+        vertices, faces, sides = wall.vertices[proxy.vertices], proxy.faces, normals[proxy.vertices, 2]
+        for way in (-1.0, 1.0):
+            whole = (way * normals[wall.faces, 2] > 0).all(axis=1)
+            area = way * face_vectors(wall.vertices, wall.faces[whole])[:, 2].sum()
+            flat = way * face_vectors(vertices, faces[(way * sides[faces] > 0).all(axis=1)])[:, 2]
+            self.assertGreater(flat.sum(), 0.93 * area)
+            self.assertGreater(flat[flat > 0].sum(), 0.99 * np.abs(flat).sum())
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -233,6 +233,22 @@ class Views(WindowTest):
                 self.assertTrue(button.text() or button.accessibleName(), button)
 
 
+class StandIn(WindowTest):
+    """What is drawn while the view moves."""
+
+    def test_a_noisy_scan_has_no_pinholes_while_it_turns(self) -> None:
+        ball = specimens.sphere(60.0, 420).mesh
+        noise = np.random.default_rng(3).normal(0.0, 0.3 * 60.0 / 420, len(ball.vertices))
+        rough = ball.vertices * (1.0 + noise / np.linalg.norm(ball.vertices, axis=1))[:, None]
+        self.put_up(Mesh(rough, ball.faces))
+        self.settle()
+        self.view.makeCurrent()
+        seen = self.view.scene.picture(self.view.camera, 500, 400).astype(int)
+        backs = (seen.max(axis=2) < 62) & (seen[..., 0] > seen[..., 2] + 5)
+        self.assertLess(backs.sum(), 60)  # 1032 where each triangle tells its own side
+        self.assertIsNotNone(self.view.scene.now.buffers.proxy)
+
+
 class Intake(WindowTest):
     """Every way in, the right size, and how the part stands."""
 

@@ -18,8 +18,11 @@ _CELLS = 120
 
 
 @kernel
-def _cluster(places, low, scale, cells, chosen, of, state):
-    """Represent each grid cell by its first vertex."""
+def _cluster(places, normals, low, scale, cells, chosen, of, state):
+    """Represent each grid cell by its first vertex, and what faces the other way by the first that does.
+
+    So the two sides of a thin wall stay apart.
+    """
     for v in range(places.shape[0]):
         if v % 65536 == 0 and state[0]:
             return
@@ -27,9 +30,18 @@ def _cluster(places, low, scale, cells, chosen, of, state):
         j = int((places[v, 1] - low[1]) * scale)
         k = int((places[v, 2] - low[2]) * scale)
         cell = (i * cells + j) * cells + k
-        if chosen[cell] < 0:
-            chosen[cell] = v
-        of[v] = chosen[cell]
+        first = chosen[cell, 0]
+        if first < 0:
+            chosen[cell, 0] = first = v
+        side = 0
+        if len(normals) > 0:
+            along = 0.0
+            for d in range(3):
+                along += normals[v, d] * normals[first, d]
+            side = 1 if along < 0.0 else 0
+        if chosen[cell, side] < 0:
+            chosen[cell, side] = v
+        of[v] = chosen[cell, side]
 
 
 @kernel
@@ -62,7 +74,9 @@ class Proxy(NamedTuple):
     source: np.ndarray
 
 
-def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM) -> Proxy | None:
+def light_proxy(
+    places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_FROM, normals: np.ndarray | None = None
+) -> Proxy | None:
     """Coarser triangles over some of a mesh's own vertices, by clustering (Rossignac and Borrel 1993).
 
     Parameters
@@ -71,6 +85,8 @@ def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_
     faces : ndarray of int32, shape (F, 3)
     worth_from : int
         Up to how many triangles the mesh is light enough as it is.
+    normals : ndarray of float32, shape (V, 3), optional
+        Of the vertices: with them the two sides of a thin wall are kept apart.
 
     Returns
     -------
@@ -82,9 +98,10 @@ def light_proxy(places: np.ndarray, faces: np.ndarray, worth_from: int = _WORTH_
     low = places.min(axis=0)
     extent = float((places.max(axis=0) - low).max()) or 1.0
     cells = _CELLS
-    chosen = np.full((cells + 1) ** 3, -1, dtype=np.int32)
+    chosen = np.full(((cells + 1) ** 3, 2), -1, dtype=np.int32)
     of = np.empty(len(places), dtype=np.int32)
-    _cluster(places, low, cells * 0.9999 / extent, cells + 1, chosen, of, polled_here())
+    facing = np.empty((0, 3), dtype=np.float32) if normals is None else normals
+    _cluster(places, facing, low, cells * 0.9999 / extent, cells + 1, chosen, of, polled_here())
     check_here()
     out, source = np.empty((len(faces), 3), dtype=np.int32), np.empty(len(faces), dtype=np.int32)
     count = _proxy_faces(faces, of, out, source)

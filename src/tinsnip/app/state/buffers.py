@@ -135,12 +135,13 @@ def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None
     origin = mesh.box.mean(axis=0)
     places = (mesh.vertices - origin).astype(np.float32)
     normals = np.zeros((len(places), 4), dtype=np.float16)
-    normals[:, :3] = lit_normals(mesh.vertices, mesh.faces, mesh.provenance)
+    lit = lit_normals(mesh.vertices, mesh.faces, mesh.provenance)
+    normals[:, :3] = lit
     progress.check()
     colours = np.full((len(places), 4), 190, dtype=np.uint8)
     if mesh.colour is not None:
         colours[:, :3] = mesh.colour
-    proxy = light_proxy(places, mesh.faces)
+    proxy = light_proxy(places, mesh.faces, normals=lit)
     progress.check()
     shadow = None
     if abs(mesh.box[0, 2]) < _ON_THE_BED * mesh.diagonal:

@@ -453,6 +453,8 @@ class Scene:
             program["is_cut"].value = self.section is not None
         if "see_through" in program:
             program["see_through"].value = self.sees_through
+        if "stand_in" in program:
+            program["stand_in"].value = False
         if waste and waste != MARKS and self.waste is not None:
             self.waste.set_up(program, self.context, origin)
         return program

@@ -381,6 +381,8 @@ class Surface:
         if self.triangles == 0:
             return
         self._tell(program, self.buffers.proxy is not None, 0)
+        if "stand_in" in program:
+            program["stand_in"].value = self.buffers.proxy is not None
         self._array("light", program).render(moderngl.TRIANGLES)
 
     def draw_voids(self, program: moderngl.Program) -> None:

@@ -53,6 +53,7 @@ uniform float stripes;     // lamps from one side to the other
 uniform vec4 clip;         // drawn where dot(clip.xyz, at) < clip.w only
 uniform bool is_cut;       // a section is looked at: backs are the inside of what is cut
 uniform bool see_through;
+uniform bool stand_in;     // coarser triangles are drawn, of which some lie the wrong way round: the normals tell the side
 flat in int kind;
 out vec4 shade;
 
@@ -245,7 +246,7 @@ void main() {
     uint own_mark = mark();
     if (own_mark == 2u) discard;
 #endif
-    if (!gl_FrontFacing) {
+    if (gl_FrontFacing ? stand_in && facing.z < -0.5 : !stand_in || facing.z <= 0.0) {
         vec2 cell = mod(gl_FragCoord.xy, 7.0) - 3.0;
         shade = vec4(dot(cell, cell) < 2.6 ? IRON * 2.3 : IRON, 1.0);
         if (is_cut) shade = vec4(hatch(9.0, 2.0) ? vec3(0.36, 0.19, 0.09) : vec3(0.72, 0.46, 0.28), 1.0);
