@@ -733,6 +733,24 @@ class Dense(WindowTest):
         self.settle()
         self.assertTrue(np.array_equal(self.picture(), now))
 
+        # also while it slides, and where the view has been turned in between
+        self.key(Qt.Key.Key_W)
+        self.key(Qt.Key.Key_D)  # so that the sides are not alike
+        self.settle()
+        x = round(self.window.wipe.share * self.view.width())
+        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, pos=QPoint(x, 300))
+        for step in (20, 60, 200):
+            QTest.mouseMove(self.view, QPoint(x + step, 300))
+            self.application.processEvents()
+        middle, seen = x + 200, self.picture()
+        painted = np.abs(seen[..., 0] - seen[..., 2]) > 40
+        self.assertEqual(painted[:, : middle - 2].sum(), 0)
+        self.assertGreater(painted[:, middle + 2 :].sum(), 3000)
+        self.wheel(middle - 150, 300, 3)
+        closer = self.picture()
+        self.assertGreater(np.abs(closer - seen)[:, : middle - 2].mean(), 1.0)
+        QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, pos=QPoint(middle, 300))
+
     def test_provenance_and_steps_on_disk(self) -> None:
         self.session.set_undo_memory(0.0)
         self.key(Qt.Key.Key_3)

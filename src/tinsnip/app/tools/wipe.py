@@ -41,7 +41,7 @@ class Wipe(Tool):
         """Put the divider at a share of the view's width."""
         if self.view.scene is not None:
             self.view.scene.wipe_at = float(np.clip(share, 0.02, 0.98))
-        self.view.moved()
+        self.view.slid()
 
     def draw(self, painter: QPainter) -> None:
         piece = self.session.job.piece

@@ -57,11 +57,6 @@ def _together(a: Rect | None, b: Rect) -> Rect:
     return x, y, max(a[0] + a[2], b[0] + b[2]) - x, max(a[1] + a[3], b[1] + b[3]) - y
 
 
-_LIGHT_SECONDS = 0.03
-"""A picture of a moving view may take so long; else it is drawn in a quarter of the pixels."""
-_SMALLER_BY = 1.25
-"""Times that all pixels take longer than a quarter of them: 37 against 30 ms for 70 thousand triangles in a view of 716
-by 736 pixels, with a software renderer on two cores; more in a larger view."""
 _BEHIND = 2.0, 20_000.0
 """Slope and steps of depth by which further pieces are drawn farther away than they are."""
 
@@ -89,9 +84,6 @@ class Scene:
         self._patch_buffers: list[moderngl.Buffer] = []
         self._patch_limit = 0.0
         self._stage: Stage | None = None
-        self._small: Stage | None = None
-        self._enlarge: moderngl.VertexArray | None = None
-        self._light_seconds, self._is_slow = 0.0, False
         self._shading, self._ground = DepthShading(context), Ground(context)
         self.shades_depth = self.has_ground = True
         self.lights = np.eye(3)
@@ -371,7 +363,7 @@ class Scene:
             if size is not None:
                 here.scissor = self._beside_divider(size)
                 there.scissor = (0, 0, here.scissor[0], size[1])
-            return [there, here]
+            return [layer for layer in (there, here) if layer.scissor is None or layer.scissor[2] > 0]
         return [here] if here is not None else []
 
     def _aim(self, camera: Camera, layer: Layer | None, light: bool = False) -> moderngl.Program:
@@ -478,38 +470,6 @@ class Scene:
         target.scissor = None
         self._draw_others(target, camera, ratio)
         self._draw_on_top(target, camera, ratio)
-
-    def draw_moving(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
-        """As `draw_light`, in half as many pixels each way where all of them take too long."""
-        begun = time.perf_counter()
-        if self._is_slow:
-            self._draw_small(target, camera, ratio)
-        else:
-            self.draw_light(target, camera, ratio)
-        self.context.finish()
-        seconds = time.perf_counter() - begun
-        self._light_seconds += 0.3 * (seconds * (1.0 if not self._is_slow else _SMALLER_BY) - self._light_seconds)
-        self._is_slow = self._light_seconds > (_LIGHT_SECONDS if not self._is_slow else 0.7 * _LIGHT_SECONDS)
-
-    def _draw_small(self, target: moderngl.Framebuffer, camera: Camera, ratio: float) -> None:
-        size = (target.size[0] + 1) // 2, (target.size[1] + 1) // 2
-        if self._small is None or self._small.size != size:
-            if self._small is not None:
-                self._small.release()
-            self._small = Stage(self.context, size)
-        self.draw_light(self._small.target, camera, 0.5 * ratio)
-        if self._enlarge is None:
-            sources = shader_source("depth.vert.glsl"), shader_source("enlarge.frag.glsl")
-            self._enlarge = self.context.vertex_array(self.context.program(*sources), [])
-        target.use()
-        target.scissor = None
-        self.context.viewport = (0, 0, *target.size)
-        self._small.colours.use(0)
-        self._enlarge.program["small_one"].value = 0
-        self._enlarge.program["size"].value = tuple(float(n) for n in target.size)
-        self.context.enable_only(moderngl.NOTHING)
-        self._enlarge.render(moderngl.TRIANGLES, vertices=3)
-        self.context.enable_only(moderngl.DEPTH_TEST)
 
     def _push_back(self) -> None:
         """Draw what comes a little farther away where its edges are drawn too, which then lie on it."""
@@ -705,6 +665,8 @@ class Scene:
             return  # lines and previews belong to the present mesh
         if self.shows == "wipe":
             target.scissor = self._beside_divider(target.size)
+            if target.scissor[2] == 0:
+                return
         self._aim(camera, None)
         if self._patch is not None:
             # what lies on the surface, for all its noise, is seen

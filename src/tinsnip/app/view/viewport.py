@@ -24,6 +24,7 @@ from tinsnip.app.view.hand import Hand
 from tinsnip.app.view.layerpanel import LayerPanel
 from tinsnip.app.view.legend import DeviationLegend, ProvenanceLegend
 from tinsnip.app.view.looks import DEVIATION, PROVENANCE, TIN
+from tinsnip.app.view.moving import MovingView
 from tinsnip.app.view.overlay import Overlay
 from tinsnip.app.view.paints import Paints
 from tinsnip.app.view.patchview import draw_lying, draw_made, made_by
@@ -73,7 +74,7 @@ class Viewport(QOpenGLWidget):
         self.look = TIN
         self.shows = "now"
         self.frames = self.level_frames = 0
-        self._dirty = True
+        self._dirty, self._only_divider = True, False
         self.setUpdateBehavior(QOpenGLWidget.UpdateBehavior.PartialUpdate)
         self.setMinimumSize(px(200), px(180))
         self.setMouseTracking(True)
@@ -115,6 +116,7 @@ class Viewport(QOpenGLWidget):
 
     def initializeGL(self) -> None:
         self.scene = Scene(moderngl.create_context())
+        self._moving_view = MovingView(self.scene)
         self.scene.seen_in = self._seen_in
         self.scene.shades_depth, self.scene.has_ground = self.settings.shades_depth, self.settings.has_ground
         self._settle_sight()
@@ -137,6 +139,7 @@ class Viewport(QOpenGLWidget):
             if is_there:
                 self._take_up()
         if scene.is_loading:  # a part of it each time, so that nothing has to wait
+            self._only_divider = False
             if scene.load():
                 scene.stage_done = 0
             elif not self._moving and not self._dirty:  # what is on the screen stays there meanwhile
@@ -156,7 +159,8 @@ class Viewport(QOpenGLWidget):
             return
         self._dirty = False
         if self._moving:
-            scene.draw_moving(target, self.camera, ratio)
+            self._moving_view.draw(target, self.camera, ratio, self._only_divider)
+            self._only_divider = True
         elif not scene.draw_slice(target, self.camera, ratio):
             QTimer.singleShot(0, self.update)
         self.frames += 1
@@ -188,7 +192,7 @@ class Viewport(QOpenGLWidget):
 
     def redraw(self, *_: object) -> None:
         """Draw again from the start."""
-        self._dirty = True
+        self._dirty, self._only_divider = True, False
         if self.scene is not None:
             self.scene.stage_done = 0
         self.update()
@@ -199,6 +203,12 @@ class Viewport(QOpenGLWidget):
         self._moving = True
         self._rest.start()
         self.redraw()
+
+    def slid(self) -> None:
+        """The divider between raw and now has moved, and nothing else."""
+        only_divider = self._only_divider and self._moving
+        self.moved()
+        self._only_divider = only_divider
 
     def _come_to_rest(self) -> None:
         self._moving = False
@@ -443,8 +453,10 @@ class Viewport(QOpenGLWidget):
                 if selected.hidden is not None:
                     marks[selected.hidden] = 2
             changed = self.scene.set_marked(mesh, marks)
-            if self._moving or changed is None or len(changed) > _FEW:
+            if self._moving or changed is None:
                 self.redraw()
+            elif len(changed) > _FEW:
+                self.moved()  # much is seen at once by the stand-in
             elif len(changed):
                 points = mesh.vertices[mesh.faces[changed].ravel()]
                 self._draw_again(self.camera.pixels_round(points, self.devicePixelRatioF()))
