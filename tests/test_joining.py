@@ -27,7 +27,8 @@ from tinsnip.survey.crossings import crossings_of
 from tinsnip.treat import AddSolid, Combine, Context, Drain, Foot, Hollow, MendCrossings
 
 if SCREEN:
-    from PySide6.QtCore import Qt
+    from PySide6.QtCore import QPoint, Qt
+    from PySide6.QtTest import QTest
 
 HOWS = ("join", "cut", "intersect")
 
@@ -368,7 +369,15 @@ class ByHand(WindowTest):
         self.assertEqual(len(self.session.mesh.faces), len(hollow.faces))
         self.click(tray.part_row.buttons["Drain"])
         self.click(tray.tool_buttons["Drill a drain hole"])
-        self.click(self.view, self.view.width() // 2, self.view.height() // 2)
+        # where it would go in, and through how much, is seen before the click
+        x, y = self.view.width() // 2, self.view.height() // 2
+        QTest.mouseMove(self.view, QPoint(x, y))
+        drill = self.view.hand.tool
+        self.wait_for(lambda: drill.aim is not None)
+        self.assertAlmostEqual(drill.aim.wall_mm, 20.0, delta=0.4)
+        QTest.mouseMove(self.view, QPoint(3, 3))
+        self.wait_for(lambda: drill.aim is None)
+        self.click(self.view, x, y)
         self.settle()
         self.assertEqual(self.session.job.log[-1].action.name, "drain")
         self.assertEqual(len(self.session.mesh.shells), 1)

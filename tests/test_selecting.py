@@ -199,7 +199,19 @@ class InTheWindow(WindowTest):
         self.take("Select a shell")
         ball = mesh.vertices[mesh.faces[-1]].mean(axis=0)
         top = mesh.vertices[np.argmax(mesh.vertices[:, 2])]
-        self.click(self.view, *self.at(top))
+        # what the click would take is lit before it, and nothing of it is selected
+        x, y = (round(v) for v in self.at(top))
+        dull = self.picture()[y - 4 : y + 4, x - 4 : x + 4].mean(axis=(0, 1))
+        QTest.mouseMove(self.view, self.point((x, y)))
+        self.wait_for(lambda: self.selected.lit is not None)
+        self.assertTrue((self.selected.lit == (mesh.shells.label == mesh.shells.label[-1])).all())
+        self.assertEqual(self.selected.count, 0)
+        self.settle()
+        bright = self.picture()[y - 4 : y + 4, x - 4 : x + 4].mean(axis=(0, 1))
+        self.assertGreater((bright - dull)[1] - (bright - dull)[2], 15)  # towards chartreuse
+        QTest.mouseMove(self.view, self.point((3, 3)))
+        self.wait_for(lambda: self.selected.lit is None)
+        self.click(self.view, x, y)
         self.rest()
         self.assertEqual(self.selected.count, int((mesh.shells.label == mesh.shells.label[-1]).sum()))
         self.key(Qt.Key.Key_Escape)

@@ -22,7 +22,7 @@ from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat import CloseWindow, Context, Mend, Orient, Patch, StraightSnip, Stretch, Strip, Sweep
 
 if SCREEN:
-    from PySide6.QtCore import Qt
+    from PySide6.QtCore import QPoint, Qt
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import QApplication
 
@@ -224,9 +224,22 @@ class ByHand(WindowTest):
         self.settle()
         self.click(button)
         ring = mesh.vertices[mesh.faces.ravel()[mesh.loops.loop(0)]]
-        for point in (ring[np.argmin(ring[:, 0])], ring[np.argmax(ring[:, 0])]):
-            x, y, _ = self.view.camera.project(point * [1.05, 1, 1])[0]
-            self.click(self.view, x, y)
+        places = self.view.camera.project(ring[ring[:, 0].argsort()[[0, -1]]] * [1.05, 1, 1])[:, :2]
+        self.click(self.view, *places[0])
+        # what the second click would lay is seen before it, and goes where the pointer goes
+        middle = tuple(round(float(v)) for v in self.view.camera.project(np.array([[0.0, 0, 95.0]]))[0, :2])
+        open_there = self.picture()[middle[1], middle[0]]
+        QTest.mouseMove(self.view, QPoint(*(round(float(v)) for v in places[1])))
+        self.wait_for(lambda: self.session.preview is not None)
+        self.assertEqual(self.session.preview.treatment.name, "strip")
+        self.assertIs(self.session.mesh, self.session.preview.before)
+        self.settle()
+        self.assertGreater(np.abs(self.picture()[middle[1], middle[0]] - open_there).max(), 40)
+        QTest.mouseMove(self.view, QPoint(3, 3))
+        self.wait_for(lambda: self.session.preview is None)
+        seen = self.session.job.cursor
+        self.assertEqual(seen, 1)
+        self.click(self.view, *places[1])
         self.wait_for(lambda: len(self.session.job.log) == 2)
         self.assertEqual(self.session.job.log[-1].action.name, "strip")
         self.settle()

@@ -6,9 +6,19 @@ from scipy.sparse.csgraph import connected_components, dijkstra
 
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import face_vectors, triangles_at
 
-__all__ = ["brushed", "facing_round", "flat_round", "grown", "grown_by", "places_of", "shrunk", "whole_shell"]
+__all__ = [
+    "area_round",
+    "brushed",
+    "facing_round",
+    "flat_round",
+    "grown",
+    "grown_by",
+    "places_of",
+    "shrunk",
+    "whole_shell",
+]
 
 
 @kernel
@@ -177,6 +187,18 @@ def whole_shell(mesh: Mesh, triangle: int) -> np.ndarray:
         Its number.
     """
     return np.flatnonzero(mesh.shells.label == mesh.shells.label[triangle])
+
+
+def area_round(mesh: Mesh, point: np.ndarray, radius: float) -> np.ndarray:
+    """The triangles with a corner within a radius of a point, mm, bool, shape (F,).
+
+    Parameters
+    ----------
+    mesh : Mesh
+    point : ndarray, shape (3,)
+    radius : float
+    """
+    return triangles_at(mesh.faces, ((mesh.vertices - point) ** 2).sum(axis=1) <= radius**2)
 
 
 def grown(mesh: Mesh, chosen: np.ndarray, rows: int = 1) -> np.ndarray:

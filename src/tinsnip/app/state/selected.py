@@ -62,12 +62,15 @@ class Selected(QObject):
 
     changed = Signal()
     carried = Signal()
+    lit_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
         self.mesh: Mesh | None = None
         self.triangles: np.ndarray | None = None
         self.hidden: np.ndarray | None = None
+        self.lit: np.ndarray | None = None
+        """What a click would take, bool, shape (F,); None: nothing is shown."""
         self.hidden_on: tuple[Mesh, np.ndarray] | None = None
         """The mesh on which something was hidden last, and what."""
         self.named: dict[str, Region] = {}
@@ -90,7 +93,7 @@ class Selected(QObject):
             return
         had = self.triangles is not None or self.hidden is not None
         self.mesh = mesh
-        self.triangles, self.hidden, self._back = None, None, []
+        self.triangles, self.hidden, self.lit, self._back = None, None, None, []
         if mesh is None:
             self.hidden_on = None
         if had:
@@ -116,6 +119,16 @@ class Selected(QObject):
             triangles = triangles & ~self.hidden
         self.triangles = None if triangles is None or not triangles.any() else triangles
         self.changed.emit()
+
+    def light(self, triangles: np.ndarray | None) -> None:
+        """Show what a click would take, by numbers or bool; None: nothing more."""
+        lit = None
+        if triangles is not None and self.mesh is not None:
+            lit = np.zeros(len(self.mesh.faces), dtype=bool)
+            lit[triangles] = True
+        if lit is not None or self.lit is not None:
+            self.lit = lit
+            self.lit_changed.emit()
 
     def change(self, triangles: np.ndarray, take_away: bool = False) -> None:
         """Select triangles besides, by their numbers or bool, or take them out."""

@@ -12,9 +12,9 @@ from tinsnip.app.state.preview import Preview, StandIn
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.worker import let_go
 from tinsnip.mesh import Mesh
-from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.regions.grow import area_round
 from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation, largest_deviation
 from tinsnip.treat import Context, Outcome, Reduce
@@ -104,7 +104,7 @@ class Levels(QObject):
                 self.session.hold(near if held is None else held | near)
 
         def work(progress: Progress) -> np.ndarray:
-            return triangles_at(mesh.faces, ((mesh.vertices - point) ** 2).sum(axis=1) <= radius**2)
+            return area_round(mesh, point, radius)
 
         self._holds += 1
         self.session.tasks.behind(f"hold {self._holds}", work, take)

@@ -15,6 +15,7 @@ from tinsnip.app.widgets.panels import line_of
 from tinsnip.app.widgets.theme import px
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import Mesh
+from tinsnip.regions.grow import area_round
 from tinsnip.treat import Reduce
 from tinsnip.words import at_most, grouped, megabytes, millimetres, rounded_up
 
@@ -179,7 +180,11 @@ class ReduceTray(Tray):
             return
         self.session.cancel_preview()
         hint = ("Click the areas that must stay as they are",)
-        self._pick = Pick(self.view, hint, self._take_area, ended=self._picked)
+
+        def near(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+            return area_round(mesh, point, self.radius.value())
+
+        self._pick = Pick(self.view, hint, self._take_area, ended=self._picked, takes=near)
         self.view.hand.take(self._pick)
 
     @property

@@ -22,7 +22,7 @@ from tinsnip.app.widgets.theme import px
 from tinsnip.datums.datum import LINEAR, Datum
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
-from tinsnip.regions.grow import facing_round
+from tinsnip.regions.grow import facing_round, flat_round
 from tinsnip.survey.fits import fit_cylinder, fit_plane
 
 __all__ = ["BoxSection", "OutlineSection", "RoundSection", "SnipSection", "StraightSection", "TracedSection"]
@@ -360,7 +360,11 @@ class RoundSection(_LeaningSection):
             self.view.hand.put_away()
             self.stand(lambda plan: plan.set_along(point, facing_round(mesh, triangle)))
 
-        self.view.hand.take(Pick(self.view, ("Click the flat that the axis stands on, where it stands",), picked))
+        def flat(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+            return flat_round(mesh, triangle)
+
+        hints = ("Click the flat that the axis stands on, where it stands",)
+        self.view.hand.take(Pick(self.view, hints, picked, takes=flat))
 
     def fit_selection(self) -> None:
         """Lay the cylinder through what is selected."""

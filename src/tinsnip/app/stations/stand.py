@@ -16,6 +16,7 @@ from tinsnip.app.widgets.fields import Button, DropDown, NumberField
 from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.theme import px
 from tinsnip.mesh import Mesh
+from tinsnip.regions.grow import flat_round
 from tinsnip.survey.bed import beds_of
 from tinsnip.treat import LayFlat, Place, Scale, StandOnBed, Turn, TurnInsideOut
 from tinsnip.treat.stand.moves import flat_facing, rotation
@@ -272,7 +273,10 @@ class StandTray(PartedTray):
 
             self.session.tasks.foreground("Finding the flat", lambda p: laying(mesh, triangle, point), show)
 
-        self.view.hand.take(Pick(self.view, ("Click the flat that shall lie on the bed",), picked))
+        def flat(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+            return flat_round(mesh, triangle)
+
+        self.view.hand.take(Pick(self.view, ("Click the flat that shall lie on the bed",), picked, takes=flat))
 
     def measure(self) -> None:
         """Let two clicks measure a distance, and ask for what it should be."""

@@ -6,8 +6,11 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
+from tinsnip.app.tools.onsurface import on_surface
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Pointer, Tool, View
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 
 __all__ = ["Pick"]
 
@@ -26,6 +29,8 @@ class Pick(Tool):
         A click beside the part counts too, level with the middle of it.
     ended : callable
         Called when the tool is put away.
+    takes : callable, optional
+        From the mesh, the triangle and the point to the triangles that a click there means.
     """
 
     name = "Pick"
@@ -38,13 +43,17 @@ class Pick(Tool):
         done: Callable[[int, np.ndarray], None],
         beside: bool = False,
         ended: Callable[[], None] = lambda: None,
+        takes: Callable[[Mesh, int, np.ndarray], np.ndarray] | None = None,
     ) -> None:
         super().__init__(view)
-        self._hints, self._done, self._beside, self._ended = hints, done, beside, ended
+        self._hints, self._done, self._beside, self._ended, self._takes = hints, done, beside, ended, takes
         self.points: list[np.ndarray] = []
 
     def hint(self) -> str:
         return f"{self._hints[min(len(self.points), len(self._hints) - 1)]}  (Esc to leave)"
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object] | None:
+        return None if self._takes is None else on_surface(self.view, x, y, self._takes)
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if at.button == Qt.MouseButton.LeftButton else None

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPen
 
 from tinsnip.app.tools.drawing import SHAPES, Drawing
+from tinsnip.app.tools.onsurface import on_surface
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View, draw_label
 from tinsnip.app.widgets.theme import px
 from tinsnip.errors import BadInput
@@ -80,6 +81,9 @@ class _Click(Selects):
     def find(self, mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
         """What a click on a triangle selects."""
         raise NotImplementedError
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object]:
+        return on_surface(self.view, x, y, lambda mesh, triangle, point: self.find(mesh, triangle, point))
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if self.is_on_part(at) else None

@@ -1,14 +1,21 @@
 """Simple solids placed by handles, and drain holes placed by a click."""
 
+from collections.abc import Callable
+
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter
 
 from tinsnip.app.tools.box import BoxPlan, BoxTool
 from tinsnip.app.tools.cutting import draw_line, draw_ring
-from tinsnip.app.view.hand import Drag, Option, Pointer, Tool
-from tinsnip.app.widgets.theme import mono_font
+from tinsnip.app.tools.onsurface import on_surface
+from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View, draw_label
+from tinsnip.app.widgets.theme import mono_font, px
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
+from tinsnip.space.polygons import plane_axes
 from tinsnip.treat import AddSolid, Drain
+from tinsnip.treat.close.simple import DrainAim
 
 __all__ = ["DrillDrain", "PlaceSolid"]
 
@@ -119,6 +126,33 @@ class DrillDrain(Tool):
 
     def hint(self) -> str:
         return "Click where the hole goes, straight in from the surface  (Esc to leave)"
+
+    def __init__(self, view: View) -> None:
+        super().__init__(view)
+        self.aim: DrainAim | None = None
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object]:
+        def aim(mesh: Mesh, triangle: int, point: np.ndarray) -> DrainAim:
+            return Drain(at=tuple(map(float, point)), diameter_mm=float(self.diameter)).aimed(mesh)
+
+        return on_surface(self.view, x, y, aim)
+
+    def aimed(self, found: object) -> None:
+        self.aim = found if isinstance(found, DrainAim) else None
+        self.update()
+
+    def draw(self, painter: QPainter) -> None:
+        aim = self.aim
+        if aim is None:
+            return
+        across = 0.5 * self.diameter * np.array(plane_axes(aim.inward))
+        through = aim.foot + aim.wall_mm * aim.inward
+        for middle in (through, aim.foot):
+            draw_ring(painter, self.view, middle, *across)
+        draw_line(painter, self.view, np.array([aim.foot, through]), closed=False)
+        painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
+        x, y, _ = self.view.camera.project(aim.foot)[0]
+        draw_label(painter, QPointF(x + px(14), y + px(14)), f"through {aim.wall_mm:.3g} mm of wall", True)
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if self.is_on_part(at) else None

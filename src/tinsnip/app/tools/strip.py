@@ -1,15 +1,20 @@
 """Strips, notches and teeth, by two clicks near an open edge; windows, by one."""
 
+from collections.abc import Callable
 from typing import ClassVar
 
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
+from tinsnip.app.tools.onsurface import on_surface
 from tinsnip.app.view.edgepick import edge_point, pick_near_edge
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.treat import CloseWindow, Stretch, Strip, Treatment
+from tinsnip.treat.kit.edges.edgeplaces import place_on_edge
 
 __all__ = ["CloseNotch", "CutTooth", "LayStrip", "ShutWindow"]
 
@@ -24,6 +29,7 @@ class _TwoPlaces(Tool):
     def __init__(self, view: View) -> None:
         super().__init__(view)
         self._first: np.ndarray | None = None
+        self._edge: tuple[float, float, float] | None = None
 
     def hint(self) -> str:
         return f"{self.hints[self._first is not None]}  (Esc to leave)"
@@ -39,6 +45,28 @@ class _TwoPlaces(Tool):
     def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
         """What the two places make."""
         raise NotImplementedError
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object] | None:
+        """The edge at which the first click would begin; then what both clicks would make."""
+        first, edge = self._first, edge_point(self.view, x, y)
+        if edge is not None:
+            return lambda mesh, progress: self._from(mesh, first, edge)
+        return on_surface(self.view, x, y, lambda mesh, triangle, point: self._from(mesh, first, point))
+
+    def _from(self, mesh: Mesh, first: np.ndarray | None, point: np.ndarray) -> object:
+        if first is None:
+            place = place_on_edge(mesh, tuple(float(x) for x in point))
+            vertex = mesh.faces.ravel()[mesh.loops.loop(place.loop)[place.number]]
+            return tuple(float(x) for x in mesh.vertices[vertex])
+        return self.shown(mesh, self.treatment(*(tuple(float(x) for x in p) for p in (first, point))))
+
+    def shown(self, mesh: Mesh, treatment: Treatment) -> object:
+        """What shows what the two places would make."""
+        return treatment
+
+    def aimed(self, found: object) -> None:
+        self._edge = found if isinstance(found, tuple) else None
+        self.update()
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if self.is_near_edge(at) else None
@@ -58,8 +86,9 @@ class _TwoPlaces(Tool):
         yield
 
     def draw(self, painter: QPainter) -> None:
-        if self._first is not None:
-            ring_at(painter, self.view.camera, self._first)
+        for place in (self._first, self._edge):
+            if place is not None:
+                ring_at(painter, self.view.camera, np.array(place))
 
 
 class LayStrip(_TwoPlaces):
@@ -98,6 +127,9 @@ class CutTooth(_TwoPlaces):
     def treatment(self, start: tuple[float, ...], end: tuple[float, ...]) -> Treatment:
         return Stretch(start=start, end=end, how="cut")
 
+    def shown(self, mesh: Mesh, treatment: Stretch) -> np.ndarray:
+        return treatment.tooth(mesh)
+
 
 class ShutWindow(Tool):
     """An opening through a wall is closed on both sides, by a click at its edge."""
@@ -109,6 +141,9 @@ class ShutWindow(Tool):
 
     def hint(self) -> str:
         return "Click into an opening that goes through: both its sides are closed  (Esc to leave)"
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object]:
+        return on_surface(self.view, x, y, lambda mesh, triangle, point: CloseWindow(at=tuple(map(float, point))))
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if at.button == Qt.MouseButton.LeftButton else None

@@ -1,13 +1,19 @@
 """Tidying an open edge by a click on it, or a stretch of it between two clicks."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter
 
-from tinsnip.app.view.edgepick import pick_near_edge
+from tinsnip.app.tools.onsurface import on_surface
+from tinsnip.app.view.edgepick import edge_point, pick_near_edge
 from tinsnip.app.view.firstclick import ring_at
 from tinsnip.app.view.hand import Drag, Option, Pointer, Tool, View
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.regions.grow import grown
 from tinsnip.regions.rules import along_edge
 from tinsnip.treat import Tidy
 
@@ -39,6 +45,20 @@ class TidyEdge(Tool):
 
     def put_away(self) -> None:
         self._first = None
+
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object] | None:
+        if self.stretch and self._first is None:
+            return None
+        first, rows, edge = self._first, int(self.rows), edge_point(self.view, x, y)
+
+        def lit(mesh: Mesh, triangle: int, point: np.ndarray) -> np.ndarray:
+            near = np.zeros(len(mesh.faces), dtype=bool)
+            near[along_edge(mesh, point, first)] = True
+            return grown(mesh, near, rows - 1)
+
+        if edge is not None:
+            return lambda mesh, progress: lit(mesh, -1, edge)
+        return on_surface(self.view, x, y, lit)
 
     def press(self, at: Pointer) -> Drag | None:
         return self._click(at) if self.is_on_part(at) else None

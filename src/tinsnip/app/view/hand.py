@@ -11,10 +11,13 @@ from PySide6.QtWidgets import QWidget
 from tinsnip.app.state.session import Session
 from tinsnip.app.state.settings import Settings
 from tinsnip.app.state.stroking import Stroking
+from tinsnip.app.view.aiming import Aim
 from tinsnip.app.view.camera import Camera
 from tinsnip.app.view.framing import Framing
 from tinsnip.app.view.scene import Scene
 from tinsnip.app.view.waste import Waste
+from tinsnip.mesh import Mesh
+from tinsnip.progress import Progress
 
 __all__ = ["Drag", "Hand", "Option", "Pointer", "Tab", "Tool", "View", "draw_label", "draw_tab", "draw_tab_label"]
 
@@ -205,6 +208,13 @@ class Tool(QObject):
     def hover(self, x: float, y: float) -> None:
         """The pointer moves with no button down."""
 
+    def would(self, x: float, y: float) -> Callable[[Mesh, Progress], object] | None:
+        """What works out beside the window what a click at a pixel would do; None where that is nothing to show."""
+        return None
+
+    def aimed(self, found: object) -> None:
+        """What was worked out, where it is neither triangles nor a treatment; None: nothing more."""
+
     def key(self, event: QKeyEvent) -> bool:
         """A key goes down over the view; True when it was meant for this tool."""
         return False
@@ -249,9 +259,10 @@ class Hand(QObject):
 
     tool_changed = Signal()
 
-    def __init__(self, view: QWidget) -> None:
+    def __init__(self, view: QWidget, session: Session) -> None:
         super().__init__(view)
         self._view = view
+        self._aim = Aim(session)
         self.fixed: list[Tool] = []
         self.drawn: list[Tool] = []
         self.moving: Tool | None = None
@@ -281,6 +292,7 @@ class Hand(QObject):
             self._changed()
 
     def _let_go(self) -> None:
+        self._aim.away()
         self.cancel()
         gone, self.tool = self.tool, None
         if gone is not None:
@@ -291,6 +303,7 @@ class Hand(QObject):
         if self.rest is tool:
             return
         self.put_away()
+        self._aim.away()
         self.cancel()
         gone, self.rest = self.rest, tool
         if gone is not None:
@@ -340,6 +353,7 @@ class Hand(QObject):
         """A button goes down."""
         if self._drag is not None:
             return
+        self._aim.away()
         at = self._pointer(event)
         for tool in self._asked(at.x, at.y):
             drag = tool.press(at)
@@ -362,6 +376,9 @@ class Hand(QObject):
         if self._drag is None:
             for tool in self._asked(self._at.x(), self._at.y()):
                 tool.hover(self._at.x(), self._at.y())
+            own = self.tool or self.rest
+            if own is not None and not event.buttons():
+                self._aim.over(own, self._at.x(), self._at.y())
             self._show_cursor()
         else:
             self._last = self._pointer(event)
@@ -374,6 +391,10 @@ class Hand(QObject):
             self.cancel()
             self._at = event.position()
             self._show_cursor()
+
+    def left(self) -> None:
+        """The pointer has left the view."""
+        self._aim.away()
 
     def _pointer(self, event: QMouseEvent) -> Pointer:
         at = event.position()

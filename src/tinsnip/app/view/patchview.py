@@ -10,6 +10,10 @@ from tinsnip.survey.lying import Lying
 
 __all__ = ["draw_lying", "draw_made", "made_by"]
 
+_CREASE = 0.85
+"""The cosine up to which corners are lit as if the surface were round there."""
+_WEIGHTS = np.array([1.0, 2.0**0.5, 3.0**0.5])
+
 
 def made_by(preview: Preview) -> np.ndarray:
     """Corners of the triangles a previewed treatment would make, mm, shape (T, 3, 3); they come last in the mesh."""
@@ -24,9 +28,23 @@ def draw_made(scene: Scene, corners: np.ndarray | None) -> None:
     if corners is None:
         scene.set_patch(None, None)
         return
-    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
-    scene.set_patch((corners.reshape(-1, 3) - scene.origin).astype(np.float32), np.repeat(normals, 3, axis=0))
+    scene.set_patch((corners.reshape(-1, 3) - scene.origin).astype(np.float32), _lit_by(corners))
+
+
+def _lit_by(corners: np.ndarray) -> np.ndarray:
+    """Normals to light corners of loose triangles by, shape (3 T, 3): round ones, and as they are at creases."""
+    flat = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    points = corners.reshape(-1, 3)
+    # corners at one place have one sum, to the bit; two places that share one would only be lit alike
+    place = np.unique(points @ _WEIGHTS, return_inverse=True)[1]
+    around = np.stack([np.bincount(place, np.repeat(flat[:, k], 3)) for k in range(3)], axis=1)[place]
+    flat = np.repeat(_unit(flat), 3, axis=0)
+    around = _unit(around)
+    return np.where((flat * around).sum(axis=1)[:, None] > _CREASE, around, flat)
+
+
+def _unit(vectors: np.ndarray) -> np.ndarray:
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
 
 
 def draw_lying(scene: Scene, pieces: Sequence[Lying]) -> None:

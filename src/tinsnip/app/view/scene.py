@@ -298,7 +298,7 @@ class Scene:
             self.stage_done = 0
 
     def set_marked(self, mesh: Mesh, chosen: np.ndarray | None) -> np.ndarray | None:
-        """Tell which triangles of the present mesh are selected (1) or hidden (2), uint8, shape (F,); None: none.
+        """Tell which triangles of the mesh are selected (1), hidden (2) or lit (3), uint8, shape (F,); None: none.
 
         Those whose mark is another, int, shape (K,); None where all have to be drawn anew.
         """

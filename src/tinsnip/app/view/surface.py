@@ -297,7 +297,7 @@ class Surface:
         return bool(self._sheets) and not self._sheets_waiting
 
     def set_marked(self, chosen: np.ndarray | None) -> np.ndarray | None:
-        """Which triangles are selected (1) or hidden (2), uint8, shape (F,), here and in the stand-in; None: none.
+        """Which triangles are selected (1), hidden (2) or lit (3), uint8, shape (F,), also in the stand-in; None: none.
 
         Those whose mark is another, int, shape (K,); None where that is not known.
         """

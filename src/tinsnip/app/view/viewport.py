@@ -59,7 +59,7 @@ class Viewport(QOpenGLWidget):
         self.camera = Camera()
         self.scene: Scene | None = None
         self.settings = settings
-        self.hand = Hand(self)
+        self.hand = Hand(self, session)
         self.hand.tool_changed.connect(self._settle_sight)
         self.overlay = Overlay(session, self.hand, self)
         self.stroking = Stroking(session)
@@ -96,6 +96,7 @@ class Viewport(QOpenGLWidget):
         session.held_changed.connect(self._show_findings)
         session.ticks_changed.connect(self._show_marks)
         session.selected.changed.connect(self._show_selected)
+        session.selected.lit_changed.connect(lambda: self._show_selected(only_lit=True))
         self.deviation_legend = DeviationLegend(self)
         self.provenance_legend = ProvenanceLegend(self)
         self.paints = Paints(session, self)
@@ -439,15 +440,17 @@ class Viewport(QOpenGLWidget):
             scene.set_marks(self._marks(), self.session.shows_shells)
         self.redraw()
 
-    def _show_selected(self) -> None:
-        """Mark what is selected, triangle by triangle."""
+    def _show_selected(self, only_lit: bool = False) -> None:
+        """Mark what is selected, hidden or lit, triangle by triangle."""
         mesh = self.session.selected.mesh
         if self.scene is not None and mesh is not None:
             self.makeCurrent()
             selected = self.session.selected
             marks = None
-            if selected.triangles is not None or selected.hidden is not None:
+            if any(one is not None for one in (selected.triangles, selected.hidden, selected.lit)):
                 marks = np.zeros(len(mesh.faces), dtype=np.uint8)
+                if selected.lit is not None:
+                    marks[selected.lit] = 3
                 if selected.triangles is not None:
                     marks[selected.triangles] = 1
                 if selected.hidden is not None:
@@ -455,7 +458,7 @@ class Viewport(QOpenGLWidget):
             changed = self.scene.set_marked(mesh, marks)
             if self._moving or changed is None:
                 self.redraw()
-            elif len(changed) > _FEW:
+            elif len(changed) > _FEW and not only_lit:
                 self.moved()  # much is seen at once by the stand-in
             elif len(changed):
                 points = mesh.vertices[mesh.faces[changed].ravel()]
@@ -629,4 +632,5 @@ class Viewport(QOpenGLWidget):
 
     def leaveEvent(self, event: QEvent) -> None:
         self.session.hovered.emit(None)
+        self.hand.left()
         super().leaveEvent(event)

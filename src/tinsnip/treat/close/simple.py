@@ -1,6 +1,6 @@
 """Simple solids, joined to the part, cut from it, or intersected with it; and drain holes."""
 
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, NamedTuple
 
 import numpy as np
 from pydantic import Field
@@ -85,6 +85,15 @@ class AddSolid(Treatment):
         return with_solid(mesh, vertices @ axes + np.array(self.middle), faces, self.how, self.shape)
 
 
+class DrainAim(NamedTuple):
+    """Where a drain hole goes in and which way, shape (3,); how thick the wall is, and how deep the hollow, mm."""
+
+    foot: np.ndarray
+    inward: np.ndarray
+    wall_mm: float
+    room_mm: float
+
+
 class Drain(Treatment):
     """Drill a round hole through the wall of a hollow part, straight in from its surface."""
 
@@ -105,29 +114,13 @@ class Drain(Treatment):
             When the part is no valid solid, or there is no hollow behind the wall there.
         """
         context.progress.step("Looking for the wall")
-        if len(mesh.faces) == 0:
-            raise BadInput("there is no part to drill")
-        hollow = mesh.shells.volume < 0
-        if not hollow.any():
-            raise BadInput("the part has no hollow a drain could lead to; hollow it first")
-        point = np.array(self.at)
-        foot = np.empty((1, 3))
-        _, nearest = closest_points(mesh.tree, point[None], polled_here(), foot)
-        inward = -self._outward(mesh, foot[0], int(nearest[0]))
-        # through the wall: from in front of the surface to the skin of the hollow, and what lies behind that
-        far = 1e-6 * mesh.diagonal
-        away, hit = first_hits(mesh.tree, foot + far * inward, inward[None], polled_here())
-        if hit[0] < 0 or not hollow[mesh.shells.label[hit[0]]]:
-            raise BadInput("there is no hollow right behind the wall there; click where the part is hollow")
-        wall = float(away[0]) + far
-        behind, other = first_hits(mesh.tree, foot + (wall + far) * inward, inward[None], polled_here())
-        room = float(behind[0]) if other[0] >= 0 else wall
+        foot, inward, wall, room = self.aimed(mesh)
         reach = min(0.5 * self.diameter_mm, 0.5 * room)
         length = self.diameter_mm + wall + reach
-        middle = foot[0] + (0.5 * length - self.diameter_mm) * inward
+        middle = foot + (0.5 * length - self.diameter_mm) * inward
         vertices, faces = cylinder_solid(np.array([self.diameter_mm, self.diameter_mm, length]))
         axes = frame_along(tuple(inward), None, "way in")
-        before = int(hollow.sum())
+        before = int((mesh.shells.volume < 0).sum())
         outcome = with_solid(mesh, vertices @ axes + middle, faces, "cut", "drain hole")
         after = int((outcome.mesh.shells.volume < 0).sum())
         if after >= before:
@@ -136,6 +129,35 @@ class Drain(Treatment):
             )
         text = f"Drilled a drain hole of {self.diameter_mm:g} mm through {wall:.3g} mm of wall"
         return Outcome(outcome.mesh, text, outcome.account.with_figures(wall_mm=wall))
+
+    def aimed(self, mesh: Mesh) -> "DrainAim":
+        """Where it goes in, and through what.
+
+        Parameters
+        ----------
+        mesh : Mesh
+
+        Raises
+        ------
+        BadInput
+            When there is no hollow behind the wall there.
+        """
+        if len(mesh.faces) == 0:
+            raise BadInput("there is no part to drill")
+        hollow = mesh.shells.volume < 0
+        if not hollow.any():
+            raise BadInput("the part has no hollow a drain could lead to; hollow it first")
+        foot = np.empty((1, 3))
+        _, nearest = closest_points(mesh.tree, np.array(self.at)[None], polled_here(), foot)
+        inward = -self._outward(mesh, foot[0], int(nearest[0]))
+        # through the wall: from in front of the surface to the skin of the hollow, and what lies behind that
+        far = 1e-6 * mesh.diagonal
+        away, hit = first_hits(mesh.tree, foot + far * inward, inward[None], polled_here())
+        if hit[0] < 0 or not hollow[mesh.shells.label[hit[0]]]:
+            raise BadInput("there is no hollow right behind the wall there; click where the part is hollow")
+        wall = float(away[0]) + far
+        behind, other = first_hits(mesh.tree, foot + (wall + far) * inward, inward[None], polled_here())
+        return DrainAim(foot[0], inward, wall, float(behind[0]) if other[0] >= 0 else wall)
 
     def _outward(self, mesh: Mesh, foot: np.ndarray, nearest: int) -> np.ndarray:
         """The way out of the surface, as it is on the whole under the hole."""

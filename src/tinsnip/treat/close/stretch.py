@@ -53,6 +53,17 @@ class Stretch(Treatment):
             When the places are not on one edge, or there is nothing between them that can be closed or cut.
         """
         context.progress.step("Closing the notch" if self.how == "close" else "Cutting the tooth")
+        if self.how == "cut":
+            goes = self.tooth(mesh)
+            area = float(triangle_areas(mesh.vertices, mesh.faces[goes]).sum())
+            left = keep_triangles(mesh, np.delete(np.arange(len(mesh.faces)), goes))
+            left = split_fans(left, left.twins)[0]
+            account = Account(gone_triangles=len(goes), gone_mm2=area)
+            return Outcome(left, f"Cut a tooth of {counted(len(goes), 'triangle')}", account)
+        return self._closed(mesh, *self._between(mesh), context)
+
+    def _between(self, mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+        """The open half-edges between the two places, and the vertices along them."""
         if mesh.edges.flipped or mesh.edges.tangled:
             raise BadInput("tangled or flipped edges leave no clear edge; mend and orient first")
         half = arc_between(mesh, place_on_edge(mesh, self.start), place_on_edge(mesh, self.end))
@@ -60,7 +71,7 @@ class Stretch(Treatment):
         arc = np.append(corner[half], corner[half[-1] - half[-1] % 3 + (half[-1] + 1) % 3])
         if len(arc) < 3:
             raise BadInput("only one edge lies between the two places; choose them further apart")
-        return self._closed(mesh, half, arc, context) if self.how == "close" else self._cut(mesh, half, arc)
+        return half, arc
 
     def _closed(self, mesh: Mesh, half: np.ndarray, arc: np.ndarray, context: Context) -> Outcome:
         vertices = mesh.vertices
@@ -91,43 +102,67 @@ class Stretch(Treatment):
         account = Account(made_triangles=added, crossings=crossed.fresh)
         return Outcome(made, f"Closed a notch with {counted(added, 'triangle')}{crossed.said()}", account)
 
-    @staticmethod
-    def _cut(mesh: Mesh, half: np.ndarray, arc: np.ndarray) -> Outcome:
-        faces, label = mesh.faces, mesh.shells.label
+    def tooth(self, mesh: Mesh) -> np.ndarray:
+        """The triangles of the tooth between the two places, by their numbers.
+
+        Parameters
+        ----------
+        mesh : Mesh
+
+        Raises
+        ------
+        BadInput
+            As `apply`.
+        """
+        half, arc = self._between(mesh)
+        label = mesh.shells.label
         own = np.flatnonzero(label == label[half[0] // 3])
-        # the shortest way over edges from end to end that does not touch the edge between them
-        ends = np.concatenate([faces[own][:, [k, (k + 1) % 3]] for k in range(3)])
-        ends = ends[~np.isin(ends, arc[1:-1]).any(axis=1)]
-        used, local = np.unique(np.append(ends.ravel(), arc[[0, -1]]), return_inverse=True)
-        local, (a, b) = local[:-2].reshape(-1, 2), local[-2:]
-        length = np.linalg.norm(mesh.vertices[used[local[:, 0]]] - mesh.vertices[used[local[:, 1]]], axis=1)
-        graph = coo_matrix((length, local.T), shape=(len(used), len(used))).tocsr()
-        limit = 2 * float(np.linalg.norm(np.diff(mesh.vertices[arc], axis=0), axis=1).sum())
-        far, before = dijkstra(graph, directed=False, indices=a, return_predecessors=True, limit=limit)
-        if not np.isfinite(far[b]):
+        # a tooth reaches no farther from its outline than half of that: first it is looked for among what lies near
+        length = float(np.linalg.norm(np.diff(mesh.vertices[arc], axis=0), axis=1).sum())
+        points, first = mesh.vertices[arc], mesh.vertices[mesh.faces[own, 0]]
+        near = ((first > points.min(axis=0) - length) & (first < points.max(axis=0) + length)).all(axis=1)
+        goes = _behind(mesh, half, arc, own[near])
+        beside = mesh.twins[3 * goes[:, None] + np.arange(3)].ravel() // 3 if goes is not None else own
+        is_near = np.zeros(len(mesh.faces), dtype=bool)
+        is_near[own[near]] = True
+        if goes is None or not is_near[beside[beside >= 0]].all():
+            goes = _behind(mesh, half, arc, own)
+        if goes is None:
             raise BadInput("no way over the surface leads from one place to the other behind the tooth")
-        path = [b]
-        while path[-1] != a:
-            path.append(int(before[path[-1]]))
-        path = used[np.array(path)]
-        count = np.int64(len(mesh.vertices))
-        wall = np.minimum(path[1:], path[:-1]) * count + np.maximum(path[1:], path[:-1])
-        corner = faces.ravel()
-        sides = (3 * own[:, None] + np.arange(3)).ravel()
-        u, w = corner[sides].astype(np.int64), corner[sides - sides % 3 + (sides + 1) % 3].astype(np.int64)
-        free = (mesh.twins[sides] >= 0) & ~np.isin(np.minimum(u, w) * count + np.maximum(u, w), wall)
-        place = np.full(len(faces), -1, dtype=np.int64)
-        place[own] = np.arange(len(own))
-        joined = coo_matrix(
-            (np.ones(int(free.sum())), (place[sides[free] // 3], place[mesh.twins[sides[free]] // 3])),
-            shape=(len(own), len(own)),
-        )
-        _, part = connected_components(joined, directed=False)
-        goes = own[np.isin(part, np.unique(part[place[half // 3]]))]
-        area = float(triangle_areas(mesh.vertices, faces[goes]).sum())
+        area = float(triangle_areas(mesh.vertices, mesh.faces[goes]).sum())
         if area > _MOST_SHARE * mesh.shells.area[label[half[0] // 3]]:
             raise BadInput("what lies between the two places is too much of the part for a tooth; snip it instead")
-        left = keep_triangles(mesh, np.delete(np.arange(len(faces)), goes))
-        left = split_fans(left, left.twins)[0]
-        account = Account(gone_triangles=len(goes), gone_mm2=area)
-        return Outcome(left, f"Cut a tooth of {counted(len(goes), 'triangle')}", account)
+        return goes
+
+
+def _behind(mesh: Mesh, half: np.ndarray, arc: np.ndarray, own: np.ndarray) -> np.ndarray | None:
+    """What the shortest way among some triangles parts from the rest, along with open half-edges; None: no way."""
+    faces = mesh.faces
+    # from end to end over edges, but not along the edge between them
+    ends = np.concatenate([faces[own][:, [k, (k + 1) % 3]] for k in range(3)])
+    ends = ends[~np.isin(ends, arc[1:-1]).any(axis=1)]
+    used, local = np.unique(np.append(ends.ravel(), arc[[0, -1]]), return_inverse=True)
+    local, (a, b) = local[:-2].reshape(-1, 2), local[-2:]
+    length = np.linalg.norm(mesh.vertices[used[local[:, 0]]] - mesh.vertices[used[local[:, 1]]], axis=1)
+    graph = coo_matrix((length, local.T), shape=(len(used), len(used))).tocsr()
+    limit = 2 * float(np.linalg.norm(np.diff(mesh.vertices[arc], axis=0), axis=1).sum())
+    far, before = dijkstra(graph, directed=False, indices=a, return_predecessors=True, limit=limit)
+    if not np.isfinite(far[b]):
+        return None
+    path = [b]
+    while path[-1] != a:
+        path.append(int(before[path[-1]]))
+    path = used[np.array(path)]
+    count = np.int64(len(mesh.vertices))
+    wall = np.minimum(path[1:], path[:-1]) * count + np.maximum(path[1:], path[:-1])
+    corner = faces.ravel()
+    sides = (3 * own[:, None] + np.arange(3)).ravel()
+    u, w = corner[sides].astype(np.int64), corner[sides - sides % 3 + (sides + 1) % 3].astype(np.int64)
+    free = (mesh.twins[sides] >= 0) & ~np.isin(np.minimum(u, w) * count + np.maximum(u, w), wall)
+    place = np.full(len(faces) + 1, -1, dtype=np.int64)
+    place[own] = np.arange(len(own))
+    one, other = place[sides[free] // 3], place[mesh.twins[sides[free]] // 3]
+    is_own = other >= 0
+    joined = coo_matrix((np.ones(int(is_own.sum())), (one[is_own], other[is_own])), shape=(len(own), len(own)))
+    _, part = connected_components(joined, directed=False)
+    return own[np.isin(part, np.unique(part[place[half // 3]]))]

@@ -14,7 +14,7 @@ uniform int first_triangle;
 uniform bool is_listed;    // only some triangles are drawn
 uniform usampler2D listed; // the number of each of them, row by row
 #if MARKED
-uniform usampler2D marked; // 1 where a triangle is selected, 2 where it is hidden, row by row
+uniform usampler2D marked; // 1 where a triangle is selected, 2 where it is hidden, 3 where a click would take it
 #endif
 #if WASTE
 uniform mat3 waste_axes;   // into the frame of the body
@@ -86,6 +86,11 @@ bool cross_hatch(float period, float width) {
 
 bool net() {
     return mod(gl_FragCoord.x, 6.0) < 1.5 || mod(gl_FragCoord.y, 6.0) < 1.5;
+}
+
+bool dotted() {
+    vec2 cell = mod(gl_FragCoord.xy, 6.0) - 2.5;
+    return dot(cell, cell) < 2.3;
 }
 
 ivec2 own_row() {
@@ -255,6 +260,7 @@ void main() {
 #endif
 #if MARKED
         if (own_mark == 1u) shade.rgb = mix(shade.rgb, CHARTREUSE, net() ? 0.25 : 0.5);
+        if (own_mark == 3u) shade.rgb = mix(shade.rgb, CHARTREUSE, dotted() ? 0.6 : 0.2);
 #endif
         return;
     }
@@ -275,11 +281,13 @@ void main() {
 #elif LOOK == 13
     vec3 base = relief_colour();
 #elif LOOK == 4
-    vec3 base = made_pattern();
+    vec3 base = mix(made_pattern(), TIN, 0.25);
 #else
     vec3 base = BARE;
 #endif
-#if LOOK < 2 || LOOK == 10
+#if LOOK == 4
+    const float ambient = 0.26;  // lit as the part is: its shape is what one looks for
+#elif LOOK < 2 || LOOK == 10
     int role_ = kind & 7;
     bool goes_ = kind > 7;     // ticked to go: more hatched, and dull
     if (role_ == 1) base = (goes_ ? cross_hatch(7.0, 2.2) : hatch(12.0, 1.4)) ? OCHRE * 0.35 : OCHRE * (goes_ ? 0.8 : 1.0);
@@ -291,6 +299,7 @@ void main() {
 #endif
 #if MARKED
     if (own_mark == 1u) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
+    if (own_mark == 3u) base = mix(base, CHARTREUSE, dotted() ? 0.95 : 0.2);
 #endif
     vec3 n = normalize(facing);
 #if FACETS
@@ -309,6 +318,7 @@ void main() {
     base = mix(vec3(0.16, 0.17, 0.19), vec3(0.96, 0.95, 0.92), smoothstep(0.25 - soft, 0.25 + soft, abs(fract(across) - 0.5)));
 #if MARKED
     if (own_mark == 1u) base = net() ? CHARTREUSE * 0.6 : CHARTREUSE;
+    if (own_mark == 3u) base = mix(base, CHARTREUSE, dotted() ? 0.95 : 0.2);
 #endif
 #endif
     vec3 from = to_lights * n;
