@@ -10,7 +10,7 @@ from tinsnip.kernels import kernel
 from tinsnip.treat.kit.edges.fanwalks import open_side, shared_neighbours, stamp_neighbours
 
 __all__ = [
-    "CORNER", "CREASE", "FIXED", "FREE", "LINE", "LOCKED", "LONGEST", "PLAIN", "SHORTEST",
+    "CORNER", "CREASE", "FIXED", "FREE", "LINE", "LOCKED", "LONGEST", "PLAIN", "SHORTEST", "collapse_edge",
     "collapse_short", "count_long", "flip_edges", "split_long",
 ]  # fmt: skip
 
@@ -260,7 +260,7 @@ def _ties_anew(faces, twins, standing, fixed, other, stamp, mark):
 
 
 @kernel
-def _collapse(h, x, y, z, wanted, longest, P, faces, twins, kind, out_of, standing, size, stamp, counter):
+def collapse_edge(h, x, y, z, wanted, longest, P, faces, twins, kind, out_of, standing, size, stamp, counter):
     """Run an edge together onto its start, moved to x, y, z; the triangles that go, 0 where that would not be sound."""
     f, k = h // 3, h % 3
     hn, hp = 3 * f + (k + 1) % 3, 3 * f + (k + 2) % 3
@@ -398,7 +398,10 @@ def collapse_short(P, faces, twins, kind, out_of, standing, size, near, origin, 
         wanted = size[a] + share_b * (size[b] - size[a])
         locked = length2 < (_LOCKED_SHORT * 0.5 * (size[a] + size[b])) ** 2
         longest = _LOCKED_LONG if locked else LONGEST
-        if _collapse(h, x, y, z, wanted, longest, P, faces, twins, kind, out_of, standing, size, stamp, counter) == 0:
+        if (
+            collapse_edge(h, x, y, z, wanted, longest, P, faces, twins, kind, out_of, standing, size, stamp, counter)
+            == 0
+        ):
             continue
         size[a] = wanted
         if sb > sa:

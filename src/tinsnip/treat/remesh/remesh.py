@@ -10,6 +10,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import MADE, SHIFTED, Domain, Lineage, Mesh
 from tinsnip.mesh.halfedges import OPEN
 from tinsnip.mesh.measures import corner_shares, edge_lengths, mean_edge
+from tinsnip.mesh.quads import QUAD
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, check_here, polled_here
 from tinsnip.regions import Region
@@ -26,7 +27,7 @@ from tinsnip.treat.remesh.sizing import graded, resized_by_deviation
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted, grouped
 
-__all__ = ["DEVIATION_OF_EDGE", "Remesh", "forecast_triangles"]
+__all__ = ["DEVIATION_OF_EDGE", "Remesh", "derived", "forecast_triangles", "off_each_other", "torn"]
 
 _TURNS, _FINER = 5, 0.5
 """Times that it is tried, and how much shorter edges are from one to the next where it crossed itself."""
@@ -60,7 +61,7 @@ def forecast_triangles(mesh: Mesh, edge: float) -> int:
     return round(_FOR_EACH_SQUARE * mesh.area / edge**2)
 
 
-def _torn(mesh: Mesh, sheets: Sheets) -> np.ndarray:
+def torn(mesh: Mesh, sheets: Sheets) -> np.ndarray:
     """Half-edges along which the mesh was cut, or may have been at their ends; bool, shape (3 F,)."""
     half = (3 * sheets.triangle[:, None] + np.arange(3)).ravel()
     both = sheets.held[sheets.faces] & sheets.held[np.roll(sheets.faces, -1, axis=1)]
@@ -107,8 +108,8 @@ class Remesh(Treatment):
         edge = self.edge_mm or mean_edge(mesh.vertices, mesh.faces)
         held = ~self.only.resolve(mesh) if self.only else np.zeros(len(mesh.faces), dtype=bool)
         self._refuse_what_cannot_be(mesh, edge, held)
-        mesh = compact(mesh)
-        label = self._labels(mesh)
+        mesh = compact(mesh.without_attribute(QUAD))
+        label = self.labels(mesh)
         progress = context.progress
         limit = self._deviation(edge) if self.adaptive else np.inf
         shortest = _FINEST * min(edge, mean_edge(mesh.vertices, mesh.faces))
@@ -143,7 +144,7 @@ class Remesh(Treatment):
             size = graded(mesh.vertices, mesh.faces, size)
         crossed, _, _, result, measured = min(tried, key=lambda one: one[:3])
         if measured is None:
-            measured = _off(result, mesh, progress, self.adaptive)
+            measured = off_each_other(result, mesh, progress, self.adaptive)
         return self._told(result, measured, edge, crossed, bool(tried[0][0] and not crossed))
 
     def _told(self, result: Mesh, measured: Deviation, edge: float, crossed: int, finer: bool) -> Outcome:
@@ -177,7 +178,7 @@ class Remesh(Treatment):
                 f"edges of {edge:g} mm would make some {grouped(count)} triangles; {shortest:.3g} mm are the least"
             )
 
-    def _labels(self, mesh: Mesh) -> np.ndarray:
+    def labels(self, mesh: Mesh) -> np.ndarray:
         """Triangles that no line may be lost between have different numbers, int64, shape (F,)."""
         parts = [(mesh.provenance == MADE).astype(np.int64)]
         texture = mesh.attributes.get("texture")
@@ -207,16 +208,16 @@ def _anew(
     size = size[sheets.origin]
     stuck = sheets.held | tied[sheets.origin]
     surface = mesh if sheets.faces is mesh.faces else Mesh(sheets.vertices, sheets.faces)
-    creases = find_creases(surface, sheets.twins, size, label[sheets.triangle], stays, stuck, _torn(mesh, sheets))
+    creases = find_creases(surface, sheets.twins, size, label[sheets.triangle], stays, stuck, torn(mesh, sheets))
     resize = None
     if deviation:  # from what there is, growing: what long edges have cut off would not come back
         resize = resized_by_deviation(surface.tree, deviation, shortest, size[sheets.faces].min(axis=1))
         size = np.clip(edge_lengths(surface), shortest, size)
     made = remeshed(surface.tree, sheets.twins, size, own, creases, kinds, progress, resize)
-    return _derived(mesh, sheets, made, label, kinds)
+    return derived(mesh, sheets, made, label, kinds)
 
 
-def _off(result: Mesh, before: Mesh, progress: Progress, surely: bool) -> Deviation:
+def off_each_other(result: Mesh, before: Mesh, progress: Progress, surely: bool) -> Deviation:
     """How far two surfaces lie off each other: a bound, or at the vertices of one and the middles of the other."""
     if surely:
         return largest_deviation(result, before, progress)
@@ -247,7 +248,7 @@ def _colour_areas(mesh: Mesh) -> np.ndarray:
     return (steps[:, 0] * 16 + steps[:, 1]) * 16 + steps[:, 2]
 
 
-def _derived(mesh: Mesh, sheets: Sheets, made: Remeshed, label: np.ndarray, kinds: int) -> Mesh:
+def derived(mesh: Mesh, sheets: Sheets, made: Remeshed, label: np.ndarray, kinds: int) -> Mesh:
     """What was meshed anew as a successor of the mesh: colours, texture and provenance from there."""
     origin = np.where(made.origin >= 0, sheets.origin[np.maximum(made.origin, 0)], -1)
     # vertices along the cuts are one again

@@ -28,7 +28,7 @@ from tinsnip.treat.remesh.edits import (
 )  # fmt: skip
 from tinsnip.treat.remesh.relaxing import relaxed
 
-__all__ = ["Remeshed", "remeshed"]
+__all__ = ["Remeshed", "Work", "remeshed", "tree_of_lines"]
 
 _SOME = 100_000
 """Edges whose lengths are looked at to tell how dense a mesh is."""
@@ -110,7 +110,7 @@ def _squeeze(P, faces, twins, kind, out_of, standing, size, near, origin, label,
     return n_v, n_f
 
 
-class _Work:
+class Work:
     """The arrays of a surface that is meshed anew."""
 
     _VERTEX = ("P", "out_of", "standing", "size", "near", "origin")
@@ -215,7 +215,7 @@ class _Work:
         return np.linalg.norm(self.P[a] - self.P[b], axis=1) / (0.5 * (self.size[a] + self.size[b]))
 
 
-def _tree_of_lines(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, kind: np.ndarray) -> Tree | None:
+def tree_of_lines(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, kind: np.ndarray) -> Tree | None:
     half = np.flatnonzero((kind == CREASE) & (twins < np.arange(len(twins))))
     if len(half) == 0:
         return None
@@ -259,8 +259,8 @@ def remeshed(
     rounds = _ROUNDS if resize is None else _ROUNDS_RESIZED
     state = progress.step("Meshing anew", rounds + 2)
     vertices, faces = surface.vertices, surface.faces
-    lines = _tree_of_lines(vertices, faces, twins, creases.kind)
-    work = _Work(vertices, faces, twins, size, label, creases, held_from)
+    lines = tree_of_lines(vertices, faces, twins, creases.kind)
+    work = Work(vertices, faces, twins, size, label, creases, held_from)
     progress.check()
     share = float(work.edges(len(work.twins)).max(initial=0.0))
     while share > LONGEST:  # the longest first, or long thin triangles become many more

@@ -1,0 +1,135 @@
+"""Quads: the same surface in four-sided faces, each of two triangles that know of each other."""
+
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from tinsnip.errors import BadInput
+from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh.measures import edge_lengths, mean_edge
+from tinsnip.mesh.quads import QUAD, quads_of
+from tinsnip.progress import Progress
+from tinsnip.survey.crossings import new_crossings
+from tinsnip.survey.deviation import Deviation
+from tinsnip.treat.account import Account
+from tinsnip.treat.reduce.sheets import as_sheets
+from tinsnip.treat.remesh.creases import find_creases
+from tinsnip.treat.remesh.quadding import quadded
+from tinsnip.treat.remesh.remesh import Remesh, derived, off_each_other, torn
+from tinsnip.treat.treatment import Context, Outcome, Treatment
+from tinsnip.words import at_most, counted, percent
+
+__all__ = ["Quads", "forecast_quads"]
+
+_FINE = 1.0 / 3.0
+"""Edges of the triangles that quads are laid out over, of a quad's: two steps are never taken for one then."""
+_WIDER = 3.0
+"""Where nothing is said, a quad's edge is so many of the triangles' now, in the mean."""
+_TURNS, _AROUND = 4, 0.5
+"""Times that it is tried; where it crossed itself, triangles stay as far round that as so much of an edge."""
+_FEWEST = 6.0
+"""So many edges the part is long at least, or nothing of its form is left."""
+
+
+def forecast_quads(mesh: Mesh, edge: float) -> int:
+    """About how many quads a mesh has with edges of a length, mm.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    edge : float
+        In mm.
+    """
+    return round(mesh.area / edge**2)
+
+
+class Quads(Treatment):
+    """Mesh the surface anew in quads of one edge length that run along its edges and bends.
+
+    For those who go on in a modelling program: OBJ and PLY are written in quads. Sharp edges, rims and the borders of
+    what was made stay, tangles stay as they are; a few triangles are left where quads do not go.
+    """
+
+    name: ClassVar[str] = "quads"
+    title: ClassVar[str] = "Mesh in quads"
+    reshapes: ClassVar[bool] = True
+
+    edge_mm: float | None = Field(
+        None, gt=0, description="length of the quads' edges, mm; three of the triangles' in the mean by default"
+    )
+
+    def apply(self, mesh: Mesh, context: Context) -> Outcome:
+        """Lay quads over the surface.
+
+        Raises
+        ------
+        BadInput
+            When edges are too long for the part, or so short that faces beyond measure would be made.
+        """
+        if len(mesh.faces) == 0 or not mesh.area > 0:
+            return Outcome(mesh, "Nothing to lay quads over")
+        edge = self.edge_mm or _WIDER * mean_edge(mesh.vertices, mesh.faces)
+        if edge * _FEWEST > mesh.diagonal:
+            most = mesh.diagonal / _FEWEST
+            raise BadInput(
+                f"edges of {edge:g} mm are too long for a part of {mesh.diagonal:.3g} mm; {most:.3g} mm are the most"
+            )
+        progress = context.progress
+        bare = mesh.without_attribute(QUAD)
+        with progress.part(0.0, 0.5):
+            fine = Remesh(edge_mm=_FINE * edge).apply(bare, context).mesh
+        stays = np.zeros(len(fine.faces), dtype=bool)
+        for turn in range(_TURNS):
+            with progress.part(0.5 + 0.4 * turn / _TURNS, 0.5 + 0.4 * (turn + 1) / _TURNS):
+                result = _in_quads(fine, edge, stays, progress)
+                pairs = new_crossings(bare, result)
+            if len(pairs) == 0:
+                break
+            stays |= _round_about(fine, result, pairs, _AROUND * edge)
+        with progress.part(0.9, 1.0):
+            measured = off_each_other(result, bare, progress, False)
+        return self._told(result, edge, len(pairs), measured)
+
+    def _told(self, result: Mesh, edge: float, crossed: int, measured: Deviation) -> Outcome:
+        quads = len(quads_of(result))
+        faces = len(result.faces) - quads
+        share = quads / max(faces, 1)
+        text = f"Laid {counted(quads, 'quad')} of {edge:.3g} mm, {percent(share)} of all faces, within about "
+        text += f"{at_most(measured.max)} mm"
+        if crossed:
+            text += f", crossing itself in {counted(crossed, 'place')}"
+        figures = {
+            "edge_mm": edge, "quads": float(quads), "quad_share": share, "deviation_mm": measured.max,
+            "deviation_p99_mm": measured.p99, "mean_edge_mm": float(np.mean(edge_lengths(result))),
+        }  # fmt: skip
+        return Outcome(result, text, Account(crossings=crossed, figures=figures))
+
+
+def _round_about(fine: Mesh, result: Mesh, pairs: np.ndarray, reach: float) -> np.ndarray:
+    """The triangles that lie round those of another surface that cross each other, bool, shape (F,)."""
+    middles = fine.vertices[fine.faces].mean(axis=1)
+    near = np.zeros(len(fine.faces), dtype=bool)
+    for corners in result.vertices[result.faces[np.unique(pairs)]]:
+        low, high = corners.min(axis=0) - reach, corners.max(axis=0) + reach
+        near |= ((middles > low) & (middles < high)).all(axis=1)
+    return near
+
+
+def _in_quads(fine: Mesh, edge: float, held: np.ndarray, progress: Progress) -> Mesh:
+    """The surface in quads, but for triangles that stay."""
+    sheets = as_sheets(fine)
+    label = Remesh().labels(fine)
+    stays = held[sheets.triangle]
+    surface = fine if sheets.faces is fine.faces else Mesh(sheets.vertices, sheets.faces)
+    size = np.full(len(sheets.vertices), edge)
+    kinds = int(label.max(initial=0)) + 1
+    own = np.where(stays, kinds + sheets.triangle, label[sheets.triangle])
+    creases = find_creases(surface, sheets.twins, size, label[sheets.triangle], stays, sheets.held, torn(fine, sheets))
+    found = quadded(
+        surface.tree, sheets.vertices, sheets.faces, sheets.twins, edge, own, creases, kinds, progress
+    )  # fmt: skip
+    result = derived(fine, sheets, found.made, label, kinds)
+    own = np.arange(len(found.pair))
+    number = np.where(found.pair < 0, -1, np.minimum(own, found.pair)).astype(np.int32)
+    return result.with_attribute(QUAD, Attribute(Domain.TRIANGLE, number))
