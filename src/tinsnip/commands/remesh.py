@@ -6,9 +6,10 @@ from pathlib import Path
 import click
 
 from tinsnip.commands.shared import JSON, LENGTH, OUT, REPLACE, UNIT, shown, writable
+from tinsnip.errors import BadInput
 from tinsnip.formats import read_scan
 from tinsnip.job import release
-from tinsnip.treat import Context, Remesh
+from tinsnip.treat import Context, Quads, Remesh
 
 __all__ = ["remesh"]
 
@@ -17,22 +18,27 @@ __all__ = ["remesh"]
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--edge", required=True, type=LENGTH, help="Length of the edges, mm.")
 @click.option("--adaptive", is_flag=True, help="Shorter ones where the surface bends, --edge at most.")
+@click.option("--quads", is_flag=True, help="In quads that run along edges and bends; to OBJ or PLY.")
 @click.option("--max-deviation", type=LENGTH, help="What --adaptive may lie off, mm; a tenth of --edge if left out.")
 @OUT
 @REPLACE
 @UNIT
 @JSON
 def remesh(
-    file: Path, edge: float, adaptive: bool, max_deviation: float | None, out: Path, replace: bool, unit: str | None,
-    as_json: bool,
+    file: Path, edge: float, adaptive: bool, quads: bool, max_deviation: float | None, out: Path, replace: bool,
+    unit: str | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Mesh FILE anew with edges of one length; sharp edges, rims and colours stay.
+    """Mesh FILE anew with edges of one length, in triangles or quads; sharp edges, rims and colours stay.
 
     Exit 0 done, 1 where it crosses itself or lies off by more than it may (said, and written all the same), 2 bad
     input.
     """
     form = writable([file], out, replace)
-    wanted = Remesh(edge_mm=edge, adaptive=adaptive, max_deviation_mm=max_deviation)
+    if quads and (adaptive or max_deviation is not None):
+        raise BadInput("--quads: all edges are of one length; leave --adaptive and --max-deviation out")
+    if quads and not form.holds_quads:
+        raise BadInput(f"{out}: {form.title} has no place for quads; write OBJ or PLY")
+    wanted = Quads(edge_mm=edge) if quads else Remesh(edge_mm=edge, adaptive=adaptive, max_deviation_mm=max_deviation)
     with shown("Meshing anew") as progress:
         made = wanted.apply(read_scan(file, unit, progress).mesh, Context(progress))
         counts = release(made.mesh, out, form.name, progress, ends_as="surface").counts()

@@ -19,6 +19,7 @@ from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.formats.units import UNITS, guess_unit
 from tinsnip.formats.whole import write_whole
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.quads import quads_first
 from tinsnip.mesh.subsets import keep_triangles, reorder
 from tinsnip.progress import Progress, check_here, stoppable
 
@@ -49,6 +50,7 @@ class Format(NamedTuple):
     holds_texture: bool = False
     beside: Callable[[Mesh, str], dict[str, bytes]] | None = None
     holds_relief: bool = False
+    holds_quads: bool = False
 
     def size_for(self, mesh: Mesh) -> int:
         """Bytes that a mesh will take, exactly or about; with its texture, where the format holds one."""
@@ -104,7 +106,19 @@ FORMATS: dict[str, Format] = {
             True,
             None,
         ),
-        Format("ply", ".ply", "PLY, binary", ply.sniff, ply.read, ply.write, ply.size_of, True, None, True),
+        Format(
+            "ply",
+            ".ply",
+            "PLY, binary",
+            ply.sniff,
+            ply.read,
+            ply.write,
+            ply.size_of,
+            True,
+            None,
+            True,
+            holds_quads=True,
+        ),
         Format(
             "3mf",
             ".3mf",
@@ -144,6 +158,7 @@ FORMATS: dict[str, Format] = {
             holds_texture=True,
             beside=obj.beside,
             holds_relief=True,
+            holds_quads=True,
         ),
     )
 }
@@ -328,6 +343,8 @@ def write_mesh(
         raise BadInput(f"{path}: there is no triangle to write; undo the step that took the last one")
     if provenance and not chosen.holds_provenance:
         raise BadInput(f"{path}: {chosen.title} has no place for provenance; write PLY, or leave provenance out")
+    if chosen.holds_quads:
+        mesh = quads_first(mesh)
     progress.step(f"Writing {path.name}")
     temporary: Path | None = None
     files = chosen.beside(mesh, path.stem) if chosen.beside is not None else {}

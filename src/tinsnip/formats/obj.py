@@ -20,6 +20,7 @@ from tinsnip.formats.textures import material_images, owners_of_images, sample_c
 from tinsnip.kernels import kernel
 from tinsnip.mesh import RELIEF, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import vertex_normals
+from tinsnip.mesh.quads import QUAD, of_polygons, quad_runs
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import DONE, Progress
 from tinsnip.space.facets import triangulate_polygons
@@ -309,6 +310,9 @@ def read(path: Path, progress: Progress) -> Mesh:
         )  # the whole file tells whether they run to 1 or to 255
         colour = np.rint(np.clip(shades / largest, 0, 1) * 255).astype(np.uint8)
         attributes["colour"] = Attribute(Domain.VERTEX, colour)
+    quad = of_polygons(np.diff(start), polygon)
+    if quad is not None:
+        attributes[QUAD] = quad
     at_corner = texture[source]
     if total[1] and (at_corner >= 0).all() and at_corner.max() < total[1]:
         images = material_images(path, libraries, attributes.get("material"))
@@ -414,10 +418,18 @@ def write(mesh: Mesh, path: Path, progress: Progress, stem: str = "") -> None:
                 corners = np.dstack([corners.reshape(-1, 3, 2), mesh.faces + 1]).reshape(-1, 9).astype(np.int32)
                 words = (b"f ", *(b"/", b"/", b" ") * 2, b"/", b"/", b"\n")
         changes = _name_changes(mesh) if owner is None else _image_changes(owner)
-        begin = 0
+        begin, runs = 0, quad_runs(mesh, corners.reshape(len(corners), 3, -1))
+        each = (len(words) - 1) // 3
         for end, lines in [*changes, (len(mesh.faces), b"")]:
-            some = np.ascontiguousarray(corners[begin:end])
-            write_rows(file, np.empty((len(some), 0)), some, words, progress)
+            for first, last, is_quads in runs:
+                some = np.ascontiguousarray(corners[max(first, begin) : min(last, end)])
+                if is_quads:
+                    some = np.ascontiguousarray(np.hstack([some[::2], some[1::2, 2 * each :]]))
+                    write_rows(
+                        file, np.empty((len(some), 0)), some, (*words[:-1], b" ", *words[1:each], words[-1]), progress
+                    )
+                else:
+                    write_rows(file, np.empty((len(some), 0)), some, words, progress)
             file.write(lines)
             begin = end
 

@@ -11,6 +11,7 @@ from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
 from tinsnip.mesh.attributes import hollow_at
+from tinsnip.mesh.quads import QUAD, of_polygons, quad_runs
 from tinsnip.progress import Progress
 from tinsnip.space.facets import triangulate_polygons
 
@@ -154,6 +155,9 @@ def read(path: Path, progress: Progress) -> Mesh:
         raise BadInput(f"face {int(np.argmin(size))} has fewer than three corners; export it again")
     faces, polygon, _ = triangulate_polygons(vertices, start, corners)
     attributes = {} if colour is None else {"colour": Attribute(Domain.VERTEX, colour)}
+    quad = of_polygons(size, polygon)
+    if quad is not None:
+        attributes[QUAD] = quad
     if hollow is not None and hollow.any():
         attributes[HOLLOW] = hollow_at(faces[hollow[polygon]], len(vertices))
     return Mesh(vertices, faces, None if provenance is None else provenance[polygon], attributes)
@@ -281,6 +285,8 @@ class _Binary:
             raise BadInput("its faces name vertices by fractions; export it again")
         _gather(self.body, begins, lengths, chosen.item_size, chosen.item[0] == "i", big, corners)
         scalars = self._fixed_scalars(element, wanted, begun, lengths)
+        if scalars is None and any(not p.counter for p in properties):
+            scalars = self._scalars(element, begun)
         return scalars, (np.concatenate([[0], np.cumsum(lengths)]), corners)
 
     def _plain_triangles(self, element: "_Element", wanted: int | None) -> tuple[np.ndarray, np.ndarray] | None:
@@ -419,6 +425,9 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
     progress.step(f"Writing {path.name}")
     within = mesh.attributes[HOLLOW].values > 0 if HOLLOW in mesh.attributes else np.zeros(0, dtype=bool)
     is_hollow = bool(within.any())
+    said = [mesh.faces, np.repeat(mesh.provenance[:, None], 3, axis=1)] if provenance else [mesh.faces]
+    runs = quad_runs(mesh, np.stack(said, axis=2))
+    quads = sum(last - first for first, last, is_quads in runs if is_quads) // 2
     columns = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
     names = ["property float x", "property float y", "property float z"]
     if mesh.colour is not None:
@@ -430,7 +439,7 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
         "comment Tinsnip, millimetres",
         f"element vertex {len(mesh.vertices)}",
         *names,
-        f"element face {len(mesh.faces)}",
+        f"element face {len(mesh.faces) - quads}",
         "property list uchar int vertex_indices",
         *["property uchar provenance"] * provenance,
         *[f"property uchar {HOLLOW}"] * is_hollow,
@@ -445,18 +454,25 @@ def write(mesh: Mesh, path: Path, progress: Progress, provenance: bool = False) 
     with path.open("wb") as file:
         file.write(("\n".join(header) + "\n").encode("ascii"))
         table.tofile(file)
-        for begin in range(0, len(mesh.faces), 1 << 20):
-            progress.check()
-            faces = mesh.faces[begin : begin + (1 << 20)]
-            own = [("p", "u1")] * provenance + [("h", "u1")] * is_hollow
-            rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3), *own])
-            rows["n"] = 3
-            rows["v"] = faces
-            if provenance:
-                rows["p"] = mesh.provenance[begin : begin + len(faces)]
-            if is_hollow:
-                rows["h"] = within[faces[:, 0]]
-            rows.tofile(file)
+        for first, last, is_quads in runs:
+            for begin in range(first, last, 1 << 20):
+                progress.check()
+                faces = mesh.faces[begin : min(begin + (1 << 20), last)]
+                kinds, inner = mesh.provenance[begin : begin + len(faces)], None
+                if is_hollow:
+                    inner = within[faces[:, 0]]
+                if is_quads:
+                    faces, kinds = np.hstack([faces[::2], faces[1::2, 2:]]), kinds[::2]
+                    inner = None if inner is None else inner[::2]
+                own = [("p", "u1")] * provenance + [("h", "u1")] * is_hollow
+                rows = np.empty(len(faces), dtype=[("n", "u1"), ("v", "<i4", faces.shape[1]), *own])
+                rows["n"] = faces.shape[1]
+                rows["v"] = faces
+                if provenance:
+                    rows["p"] = kinds
+                if is_hollow:
+                    rows["h"] = inner
+                rows.tofile(file)
 
 
 def size_of(triangles: int, vertices: int, coloured: bool = True) -> int:

@@ -10,6 +10,7 @@ from tinsnip.formats.textures import texture_of_triangles
 from tinsnip.job.piece import Piece
 from tinsnip.mesh import HOLLOW, Mesh
 from tinsnip.mesh.attributes import hollow_at
+from tinsnip.mesh.quads import quads_first
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination, examine
 from tinsnip.survey.crossings import crossings_of, follow_crossings
@@ -156,6 +157,8 @@ def release(
     name = name or format_for(path.suffix).name
     one = UNITS[unit] if format_for(name).own_unit is None else 1.0
     fitted = fit_to_format(mesh if one == scale == 1.0 else mesh.moved(mesh.vertices * (scale / one)), name, progress)
+    if format_for(name).holds_quads:
+        fitted = quads_first(fitted)
     back = _meant_as(fitted, write_mesh(fitted, path, progress, name, provenance))
     follow_crossings(fitted, back)
     if one != 1.0:  # judged in the numbers that were written, told in mm

@@ -133,7 +133,9 @@ class Mesh:
         return Mesh(self.vertices, self.faces, self.provenance, {**self.attributes, name: attribute})
 
     def without_attribute(self, name: str) -> "Mesh":
-        """This mesh without one attribute."""
+        """This mesh without one attribute; itself where it has none of that name."""
+        if name not in self.attributes:
+            return self
         rest = {key: attribute for key, attribute in self.attributes.items() if key != name}
         return Mesh(self.vertices, self.faces, self.provenance, rest)
 

@@ -32,6 +32,7 @@ from tinsnip.treat.pieces.extract import Extract
 from tinsnip.treat.pieces.merge import Merge
 from tinsnip.treat.pieces.mergescans import MergeScans
 from tinsnip.treat.reduce.reduce import Reduce
+from tinsnip.treat.remesh.quads import Quads
 from tinsnip.treat.remesh.remesh import Remesh
 from tinsnip.treat.remesh.subdivide import Subdivide
 from tinsnip.treat.repair.mend import Mend
@@ -95,6 +96,7 @@ TREATMENTS: dict[str, type[Treatment]] = {
         BrushStroke,
         Bend,
         Remesh,
+        Quads,
         Subdivide,
         Reduce,
         Bake,
@@ -145,6 +147,7 @@ __all__ = [
     "Place",
     "Plinth",
     "PullIn",
+    "Quads",
     "Recast",
     "RecastPlaces",
     "Reduce",

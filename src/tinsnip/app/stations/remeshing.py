@@ -7,6 +7,7 @@ from tinsnip.app.widgets.panels import Section
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import mean_edge
 from tinsnip.regions import Region
+from tinsnip.treat.remesh.quads import Quads, forecast_quads
 from tinsnip.treat.remesh.remesh import DEVIATION_OF_EDGE, Remesh, forecast_triangles
 from tinsnip.words import grouped, rounded_up
 
@@ -24,7 +25,10 @@ class RemeshPart(QObject):
         self.edge = part.number("Edges", 0.0, 1e6, 4, "mm", 0.1)
         self.edge.setToolTip("Length of all edges, or of the longest where they follow the bends")
         self.now = part.figure("Now, in the mean")
-        self.count = part.figure("Triangles, about")
+        self.count = part.figure("Becomes about")
+        self.quads = part.tick(
+            "in quads", "Four-sided faces along edges and bends, to go on with in a modelling program"
+        )
         self.adaptive = part.tick("shorter where it bends", "Long edges where it is flat, short ones where it bends")
         self.deviation = part.number("At most off", 0.0, 1e6, 4, "mm", 0.01)
         self.deviation.setToolTip("How far the surface may move; edges become as short as that asks for")
@@ -33,6 +37,7 @@ class RemeshPart(QObject):
         self.told = part.explain()
         self.edge.valueChanged.connect(self._show)
         self.adaptive.toggled.connect(self._show)
+        self.quads.toggled.connect(self._show)
         self._of: Mesh | None = None
 
     def refresh(self) -> None:
@@ -53,18 +58,26 @@ class RemeshPart(QObject):
 
     def _tell(self) -> None:
         mesh, edge = self.session.mesh, self.edge.value()
+        quads = self.quads.isChecked()
+        self.adaptive.setVisible(not quads)
         for widget in (self.deviation, self.deviation_label):
-            widget.setVisible(self.adaptive.isChecked())
-        self.colours.setVisible(mesh is not None and mesh.colour is not None)
+            widget.setVisible(self.adaptive.isChecked() and not quads)
+        self.colours.setVisible(mesh is not None and mesh.colour is not None and not quads)
         known = mesh is not None and edge > 0 and self.session.examination is not None
-        count = grouped(forecast_triangles(mesh, edge)) if known else "…"
+        if quads:
+            self.count.setText(f"{grouped(forecast_quads(mesh, edge))} quads" if known else "…")
+            self.told.setText("All of the part; a few triangles stay between the quads. OBJ and PLY hold them.")
+            return
+        count = f"{grouped(forecast_triangles(mesh, edge))} triangles" if known else "…"
         self.count.setText(f"> {count}" if self.adaptive.isChecked() else count)
         selected = self.session.selected.count
         where = f"Only the {grouped(selected)} selected triangles" if selected else "All of the part"
         self.told.setText(f"{where}; sharp edges, rims and borders of patches stay.")
 
-    def treatment(self) -> Remesh:
+    def treatment(self) -> Remesh | Quads:
         """What is asked for."""
+        if self.quads.isChecked():
+            return Quads(edge_mm=self.edge.value())
         mesh = self.session.mesh
         chosen = Region.of(mesh, self.session.selected.triangles) if self.session.selected.count else Region()
         adaptive = self.adaptive.isChecked()
@@ -80,5 +93,7 @@ class RemeshPart(QObject):
         """What the button says, and why it cannot be pressed."""
         if self.session.mesh is None or self.edge.value() <= 0:
             return "Remesh", "type how long the edges shall be"
+        if self.quads.isChecked():
+            return f"Lay quads of {self.edge.value():g} mm", ""
         where = "the selection" if self.session.selected.count else "the part"
         return f"Remesh {where}, {self.edge.value():g} mm", ""

@@ -12,6 +12,7 @@ from pydantic import Field
 from tinsnip.formats import FORMATS
 from tinsnip.mesh import MADE, SHIFTED, Lineage, Mesh
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.mesh.quads import QUAD
 from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress, stoppable
 from tinsnip.regions import Region
@@ -167,7 +168,7 @@ class Reduce(Treatment):
         target = self.target(mesh)
         if len(mesh.faces) == 0 or (self.max_deviation_mm is None and (target is None or target >= len(mesh.faces))):
             return Outcome(mesh, "Nothing to reduce", Account(undone=self._missed(len(mesh.faces), target)))
-        sound = compact(mesh)
+        sound = compact(mesh.without_attribute(QUAD))
         outcome, crossings = self._clear_of_itself(sound, target, context.progress)
         if outcome.mesh is sound:  # nothing was reduced
             outcome = replace(outcome, mesh=mesh)

@@ -6,9 +6,9 @@ import numpy as np
 from pydantic import Field
 
 from tinsnip.errors import BadInput
-from tinsnip.mesh import Attribute, Domain, Mesh
+from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_lengths, mean_edge
-from tinsnip.mesh.quads import QUAD, quads_of
+from tinsnip.mesh.quads import QUAD, quad_numbers, quads_of
 from tinsnip.progress import Progress
 from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation
@@ -130,6 +130,4 @@ def _in_quads(fine: Mesh, edge: float, held: np.ndarray, progress: Progress) -> 
         surface.tree, sheets.vertices, sheets.faces, sheets.twins, edge, own, creases, kinds, progress
     )  # fmt: skip
     result = derived(fine, sheets, found.made, label, kinds)
-    own = np.arange(len(found.pair))
-    number = np.where(found.pair < 0, -1, np.minimum(own, found.pair)).astype(np.int32)
-    return result.with_attribute(QUAD, Attribute(Domain.TRIANGLE, number))
+    return result.with_attribute(QUAD, quad_numbers(found.pair))

@@ -9,6 +9,7 @@ from scipy import sparse
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Lineage, Mesh
 from tinsnip.mesh.measures import triangles_at
+from tinsnip.mesh.quads import QUAD
 from tinsnip.progress import DONE, check_here
 from tinsnip.regions import Region
 from tinsnip.space.singles import as_files_hold
@@ -70,7 +71,7 @@ class Subdivide(Treatment):
         if count > _MOST_TRIANGLES:
             raise BadInput(f"{grouped(count)} triangles would be made, {grouped(_MOST_TRIANGLES)} are the most")
         state = context.progress.step("Subdividing", self.times)
-        result, farthest = mesh, 0.0
+        result, farthest = mesh.without_attribute(QUAD), 0.0
         for i in range(self.times):
             result, chosen, moved = _once(result, chosen, self.smooth)
             farthest += moved
