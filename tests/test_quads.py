@@ -3,6 +3,7 @@
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -207,6 +208,20 @@ class InTheWindow(WindowTest):
         self.assertEqual(self.session.job.log[-1].action, Quads(edge_mm=4.0))
         quads = len(quads_of(self.session.mesh))
         self.assertAlmostEqual(told / quads, 1.0, delta=0.15)
+        # Wire shows quads: with the diagonals there would be half as many lines again
+        self.settle()
+        plain = self.picture()
+        self.view.set_aid("shows_edges", True)
+        self.settle()
+        wired = self.picture()
+        self.view.scene.now.buffers = replace(self.view.scene.now.buffers, edges=None)
+        self.view.redraw()
+        self.settle()
+        every = self.picture()
+        self.view.set_aid("shows_edges", False)
+        lines, all_lines = (np.count_nonzero(np.abs(p - plain).max(axis=2) > 30) for p in (wired, every))
+        self.assertGreater(lines, 2000)
+        self.assertLess(lines, 0.85 * all_lines)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.settle()
         self.assertEqual(len(quads_of(self.session.mesh)), 0)

@@ -5,7 +5,7 @@ import numpy as np
 from tinsnip.mesh.attributes import Attribute, Domain, Lineage
 from tinsnip.mesh.mesh import Mesh
 
-__all__ = ["QUAD", "of_polygons", "quad_numbers", "quad_runs", "quads_first", "quads_of"]
+__all__ = ["QUAD", "edges_without_diagonals", "of_polygons", "quad_numbers", "quad_runs", "quads_first", "quads_of"]
 
 QUAD = "quad"
 """An attribute of triangles: a number over 0 that the two of a quad share; 0 for one that is by itself."""
@@ -112,3 +112,22 @@ def quad_runs(mesh: Mesh, corners: np.ndarray) -> list[tuple[int, int, bool]]:
     return [
         (int(begin), int(end), bool(half[begin])) for begin, end in zip(np.r_[0, ends], np.r_[ends, count], strict=True)
     ]
+
+
+def edges_without_diagonals(mesh: Mesh) -> np.ndarray | None:
+    """The edges of a mesh but those within quads, int32, shape (E, 2); None where there are no quads.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    """
+    pairs = quads_of(mesh)
+    if len(pairs) == 0:
+        return None
+    other = np.full(len(mesh.faces), -1, dtype=np.int64)
+    other[pairs[:, 0]], other[pairs[:, 1]] = pairs[:, 1], pairs[:, 0]
+    half = np.flatnonzero(mesh.twins < np.arange(len(mesh.twins)))
+    twin = mesh.twins[half]
+    half = half[(twin < 0) | (other[half // 3] != twin // 3)]
+    corner = mesh.faces.ravel()
+    return np.column_stack([corner[half], corner[half - half % 3 + (half + 1) % 3]]).astype(np.int32)

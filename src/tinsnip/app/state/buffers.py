@@ -9,6 +9,7 @@ from tinsnip.app.state.footprint import Footprint, footprint_of
 from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangles_at, vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
+from tinsnip.mesh.quads import edges_without_diagonals
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 from tinsnip.survey.deviation import FromRaw, deviation_from_raw
@@ -46,6 +47,7 @@ class ViewBuffers:
     faces: np.ndarray  # int32 (F, 3)
     proxy: Proxy | None  # a light stand-in; None: the mesh is light enough
     shadow: Footprint | None = None  # on the ground, where the part stands on it
+    edges: np.ndarray | None = None  # int32 (E, 2), without the diagonals of quads; None: there are none
 
     @functools.cached_property
     def light_faces(self) -> np.ndarray:
@@ -146,7 +148,8 @@ def make_buffers(mesh: Mesh, progress: Progress, like: ViewBuffers | None = None
     shadow = None
     if abs(mesh.box[0, 2]) < _ON_THE_BED * mesh.diagonal:
         shadow = footprint_of(*((places, mesh.faces) if proxy is None else (places[proxy.vertices], proxy.faces)))
-    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy, shadow)
+    edges = edges_without_diagonals(mesh)
+    return ViewBuffers(mesh, origin, places, normals, colours, mesh.faces, proxy, shadow, edges)
 
 
 def lit_normals(vertices: np.ndarray, faces: np.ndarray, provenance: np.ndarray) -> np.ndarray:

@@ -466,7 +466,10 @@ class Scene:
             self._push_back()
             layer.surface.draw_light(self._aim(camera, layer, light=True))
             if self.shows_edges:
-                self._draw_edges(lambda program, layer=layer: layer.surface.draw_light(program), camera, layer)
+                is_whole = True if layer.surface.buffers.proxy is None else None
+                self._draw_edges(
+                    lambda program, layer=layer: layer.surface.draw_light(program), camera, layer, is_whole
+                )
         target.scissor = None
         self._draw_others(target, camera, ratio)
         self._draw_on_top(target, camera, ratio)
@@ -475,9 +478,16 @@ class Scene:
         """Draw what comes a little farther away where its edges are drawn too, which then lie on it."""
         self.context.polygon_offset = (1.0, 1.0) if self.shows_edges else (0.0, 0.0)
 
-    def _draw_edges(self, draw: Callable[[moderngl.Program], None], camera: Camera, layer: Layer) -> None:
+    def _draw_edges(
+        self, draw: Callable[[moderngl.Program], None], camera: Camera, layer: Layer, is_last: bool | None = True
+    ) -> None:
+        """Draw edges by what draws their triangles; those of quads all together with the last of these, None: as all."""
         self._aim(camera, layer)
         self.context.polygon_offset = 0.0, 0.0
+        if is_last is not None and layer.surface.has_quads:
+            if is_last:
+                layer.surface.draw_edges(self._ready(EDGES, 0, _NONE, layer.surface.has_marks))
+            return
         self.context.wireframe = True
         draw(self._ready(EDGES, 0, _NONE, layer.surface.has_marks))
         self.context.wireframe = False
@@ -548,7 +558,7 @@ class Scene:
                         def draw(program: moderngl.Program, layer=layer, first=first, count=count) -> None:
                             layer.surface.draw_full(program, first, count)
 
-                        self._draw_edges(draw, camera, layer)
+                        self._draw_edges(draw, camera, layer, first + count == own)
                     self.stage_done += count
                     budget -= count
                 begun += own

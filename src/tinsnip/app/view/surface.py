@@ -83,6 +83,7 @@ class Surface:
         self._rows: dict[str, list[moderngl.Texture]] = {}
         self._told: dict[str, np.ndarray] = {}
         self._light_row: np.ndarray | None = None
+        self._edges: moderngl.Buffer | None = None
         self._held: list[moderngl.Buffer] = []
         self._arrays: dict[tuple[str, int, int], moderngl.VertexArray] = {}
         self._parts: dict[str, tuple[list[_Part], list[_Part]]] = {}
@@ -384,6 +385,22 @@ class Surface:
         if "stand_in" in program:
             program["stand_in"].value = self.buffers.proxy is not None
         self._array("light", program).render(moderngl.TRIANGLES)
+
+    @property
+    def has_quads(self) -> bool:
+        """Whether it has edges of its own to draw, without the diagonals of quads."""
+        return self.buffers.edges is not None and self.is_ready
+
+    def draw_edges(self, program: moderngl.Program) -> None:
+        """Draw its edges but the diagonals of quads."""
+        if self._edges is None:
+            self._edges = self.context.buffer(np.ascontiguousarray(self.buffers.edges))
+            self._held.append(self._edges)
+        own = self._parts["full"][0]
+        known = [(part.buffer, part.form, part.name) for part in own if part.name in program]
+        array = self.context.vertex_array(program, known, self._edges)
+        array.render(moderngl.LINES)
+        array.release()
 
     def draw_voids(self, program: moderngl.Program) -> None:
         """Draw the triangles of voids, if any."""
