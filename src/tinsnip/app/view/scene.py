@@ -481,7 +481,7 @@ class Scene:
     def _draw_edges(
         self, draw: Callable[[moderngl.Program], None], camera: Camera, layer: Layer, is_last: bool | None = True
     ) -> None:
-        """Draw edges by what draws their triangles; those of quads all together with the last of these, None: as all."""
+        """Draw edges by what draws their triangles; those of quads together with the last of these (None: as all)."""
         self._aim(camera, layer)
         self.context.polygon_offset = 0.0, 0.0
         if is_last is not None and layer.surface.has_quads:
