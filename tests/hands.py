@@ -83,7 +83,7 @@ class WindowTest(unittest.TestCase):
 
     def close_window(self) -> None:
         """Close the window, and let what is unsaved go."""
-        if self.window.saving.unsaved and self.window.isVisible():
+        if self.window.saving.unsaved:
             self.answer_question("Do not save")
         self.window.close()
         self.wait_idle()

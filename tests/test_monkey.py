@@ -176,6 +176,8 @@ class Monkey(WindowTest):
                     act = self.random.choice(acts)
                     self.latest = f"{act.__name__}, number {number}"
                     act()
+                    if not self.window.isVisible():  # it was closed; whoever goes on has opened it again
+                        self.window.show()
                     for _ in range(self.random.randrange(8)):
                         self.application.processEvents()
                         time.sleep(0.002)
