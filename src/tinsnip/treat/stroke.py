@@ -89,7 +89,7 @@ class Stroke(Treatment):
         after = mesh if working is None else working.finished()
         if after is mesh:
             return Outcome(mesh, f"{self.title}: nothing moved", Account(figures={"largest_mm": 0.0}))
-        largest = float(np.sqrt(((after.vertices - mesh.vertices) ** 2).sum(axis=1).max()))
+        largest = working.farthest()
         return Outcome(
             after, f"{self.title}: moved by {at_most(largest)} mm at most", Account(figures={"largest_mm": largest})
         )

@@ -151,12 +151,23 @@ class Working:
         self._moved[some] = (self.vertices[some] != before.vertices[some]).any(axis=1)  # some only came by
         if not self._moved.any():
             return before
-        touched = self._moved[before.faces].any(axis=1)
-        provenance = np.where(touched & (before.provenance == MEASURED), SHIFTED, before.provenance).astype(np.uint8)
+        touched = self.triangles_at(np.flatnonzero(self._moved))
+        provenance = before.provenance.copy()
+        provenance[touched[before.provenance[touched] == MEASURED]] = SHIFTED
         mesh = before.moved(self.vertices, provenance)
         self.tree.boxes.setflags(write=False)
         remember(mesh, Mesh.tree, self.tree)
+        some = np.flatnonzero(self._moved)
+        was, now, (low, high) = before.vertices[some], self.vertices[some], before.box
+        if (was > low).all() and (was < high).all():  # what the box ends at stays
+            remember(mesh, Mesh.box, np.stack([np.minimum(low, now.min(axis=0)), np.maximum(high, now.max(axis=0))]))
         return mesh
+
+    def farthest(self) -> float:
+        """How far any vertex has moved at most, mm."""
+        some = np.flatnonzero(self._moved)
+        steps = self.vertices[some] - self.before.vertices[some]
+        return float(np.sqrt((steps**2).sum(axis=1).max(initial=0.0)))
 
     def _with_corners(self, vertices: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
         here = self._triangles_within(low, high)

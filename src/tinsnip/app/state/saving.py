@@ -97,6 +97,10 @@ def _is_free(path: Path) -> bool:
     return False
 
 
+_RECENT_SECONDS = 10.0
+"""How old a picture of what is kept beside the work may be: strokes follow each other faster."""
+
+
 class Saving(QObject):
     """Keeps the session's job on the disk, and says how much of it is not saved.
 
@@ -119,6 +123,7 @@ class Saving(QObject):
         super().__init__()
         self._session = session
         self._view, self._picture = view, picture
+        self._pictured: tuple[float, bytes | None] | None = None
         self.path: Path | None = None
         self._shelf: Shelf | None = None
         self._point: tuple | None = None
@@ -175,7 +180,7 @@ class Saving(QObject):
         """Keep the job as it is for another start, and let go of old meshes; behind the scenes."""
         self.changed.emit()
         session = self._session
-        job, view, picture = session.job.snapshot(), self._view(), self._picture()
+        job, view, picture = session.job.snapshot(), self._view(), self._recent_picture()
         saved_as, unsaved = str(self.path or ""), self.unsaved > 0
 
         def work(progress: Progress) -> str:
@@ -194,8 +199,16 @@ class Saving(QObject):
 
         session.tasks.latest("keeping", work, done)
 
+    def _recent_picture(self) -> bytes | None:
+        """A picture of the part as it is, or was a moment ago: taking one keeps the window busy for a while."""
+        now = time.monotonic()
+        if self._pictured is None or now > self._pictured[0] + _RECENT_SECONDS:
+            self._pictured = now, self._picture()
+        return self._pictured[1]
+
     def _leave(self) -> None:
         """The job is closed: what was asked for is forgotten."""
+        self._pictured = None
         self._session.tasks.stop_behind("keeping")
         for shelf in (self._shelf, self._left):
             if shelf is not None:

@@ -169,6 +169,7 @@ class Stroking(QObject):
 
         def work(progress: Progress) -> Step:
             outcome = stroke.accounted(piece.mesh, stroke.outcome_of(now.working, piece.mesh))
+            _ = outcome.mesh.box  # asked for at once by what is shown
             return step_of_outcome(stroke, piece, outcome, time.perf_counter() - now.begun)
 
         def done(step: Step) -> None:

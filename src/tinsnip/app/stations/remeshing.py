@@ -43,7 +43,7 @@ class RemeshPart(QObject):
     def refresh(self) -> None:
         """Show what belongs to the part that is in hand."""
         mesh = self.session.mesh
-        if mesh is not self._of:
+        if mesh is not self._of and self.edge.isVisible():
             self._of = mesh
             if mesh is not None and len(mesh.faces):
                 edge = mean_edge(mesh.vertices, mesh.faces)
