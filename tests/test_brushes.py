@@ -10,9 +10,11 @@ from tests.part_pieces import noisy
 from tests.seeds import seeds
 from tinsnip.errors import BadInput
 from tinsnip.mesh import SHIFTED, Attribute, Domain, Mesh
+from tinsnip.mesh.measures import edge_lengths
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.space.tree import closest_points
+from tinsnip.survey.crossings import crossings_of
 from tinsnip.survey.deviation import deviation_from_reference
 from tinsnip.treat import BrushStroke, Context, Smooth, Turn
 from tinsnip.treat.shape.brushes import BRUSHES
@@ -214,6 +216,63 @@ class WhatStays(unittest.TestCase):
         self.assertEqual(again, action)
 
 
+class KeptDense(unittest.TestCase):
+    """Strokes after which the triangles are as dense as before, or as is asked."""
+
+    def test_what_is_drawn_out_has_triangles_enough_and_all_else_stays_to_the_bit(self) -> None:
+        ball = specimens.sphere(40.0, 40).mesh
+        shade = np.rint(127 + 5 * ball.vertices).clip(0, 255).astype(np.uint8)
+        ball = ball.with_attribute("colour", Attribute(Domain.VERTEX, shade))
+        corners = (ball.vertices[ball.faces].reshape(-1, 3)[:, :2] / 40).astype(np.float32)
+        ball = ball.with_attribute("texture", Attribute(Domain.CORNER, corners))
+        pull = [(0.0, 0.0, 20.0), (0.0, 0.0, 24.0), (0.0, 0.0, 30.0)]
+        drawn_out = drawn("draw", ball, pull, radius_mm=8.0)
+        edge = float(edge_lengths(ball).mean())
+        for wanted in (None, 0.6 * edge):
+            new = drawn("draw", ball, pull, radius_mm=8.0, dense=True, edge_mm=wanted)
+            self.assertEqual(specimens.closed_faults(new.vertices, new.faces), "")
+            self.assertEqual(crossings_of(new).total, 0)
+            self.assertAlmostEqual(new.volume / drawn_out.volume, 1.0, delta=0.004)
+            near, _ = closest_points(drawn_out.tree, new.vertices, Progress().state)
+            self.assertLess(near.max(), 1e-4)  # on the surface that was drawn
+            top = new.vertices[new.faces][(new.vertices[new.faces][:, :, 2] > 21.0).all(axis=1)]
+            sides = np.linalg.norm(top - np.roll(top, 1, axis=1), axis=2)
+            self.assertLess(np.abs(np.median(sides) / (wanted or edge) - 1), 0.2)
+            self.assertLess(np.percentile(sides, 99), 1.5 * (wanted or edge))
+            # what lies away from it is the same, bit by bit: places, colours, texture
+            away = [m.vertices[m.faces][:, :, 2].max(axis=1) < 10.0 for m in (ball, new)]
+            was, now = (m.vertices[m.faces[a]].tobytes() for m, a in zip((ball, new), away, strict=True))
+            self.assertEqual(was, now)
+            for name in ("colour", "texture"):
+                values = [m.attributes[name].values for m in (ball, new)]
+                if name == "colour":
+                    values = [v[m.faces[a]] for v, m, a in zip(values, (ball, new), away, strict=True)]
+                else:
+                    values = [v.reshape(-1, 3, 2)[a] for v, a in zip(values, away, strict=True)]
+                self.assertEqual(values[0].tobytes(), values[1].tobytes())
+            self.assertTrue((new.provenance[new.vertices[new.faces][:, :, 2].min(axis=1) > 21.0] == SHIFTED).all())
+            self.assertTrue((new.provenance[away[1]] == 0).all())
+
+    def test_random_strokes_leave_no_gap_and_no_rim_is_touched(self) -> None:
+        for seed in seeds(24, "dense strokes"):
+            rng = np.random.default_rng(seed)
+            mesh = [specimens.torus(60.0, 48).mesh, specimens.bored_box(60.0, 48).mesh, sheet(n=41)][seed % 3]
+            with self.subTest(seed=seed):
+                for _ in range(3):
+                    at = mesh.vertices[int(rng.integers(len(mesh.vertices)))]
+                    way = rng.normal(size=3)
+                    places = [at + t * way for t in np.linspace(0.0, 3.0, 4)]
+                    brush = str(rng.choice(["push", "draw", "inflate", "smooth", "tighten"]))
+                    edge = None if rng.integers(2) else float(rng.uniform(0.8, 2.5))
+                    new = drawn(brush, mesh, places, radius_mm=float(rng.uniform(3, 9)), dense=True, edge_mm=edge)
+                    self.assertEqual((new.edges.open, new.edges.tangled), (mesh.edges.open, mesh.edges.tangled))
+                    self.assertEqual(new.edges.flipped, mesh.edges.flipped)
+                    self.assertEqual(len(new.shells), len(mesh.shells))
+                    rims = [m.vertices[m.faces.ravel()[m.loops.halfedges]] + 0.0 for m in (mesh, new)]
+                    self.assertEqual(sorted(map(bytes, rims[0])), sorted(map(bytes, rims[1])))
+                    mesh = new
+
+
 class KeepingEdges(unittest.TestCase):
     def test_flats_are_evened_and_edges_stay(self) -> None:
         """Against the plain smoothing, by distances to the clean part, at its edges and elsewhere."""
@@ -376,6 +435,30 @@ class ByHand(WindowTest):
             self.stroke((x - 40, y), (3, 2))
             expected = {0.25} if pressure else set()
             self.assertEqual(set(self.session.job.log[-1].action.pressures), expected)
+
+    def test_triangles_are_as_dense_after_a_stroke_where_that_is_asked(self) -> None:
+        self.put_up(specimens.sphere(40.0, 40).mesh)
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        self.click(tray.part_row.buttons["Brush"])
+        self.view.stroking.prepare()
+        self.settle()
+        self.click(tray.brushes.buttons["Draw along"])
+        density, edge = tray.seldom.fields["density"], tray.seldom.fields["edge"]
+        self.reveal(density)
+        self.assertFalse(edge.isVisible())
+        density.setCurrentText("of a length")
+        self.assertTrue(edge.isVisible())
+        self.type_number(edge, "0.4")
+        before = self.session.mesh
+        self.stroke((self.view.width() // 2, self.view.height() // 2), (2, 4))
+        self.settle()
+        step = self.session.job.log[-1]
+        self.assertEqual((step.action.brush, step.action.dense, step.action.edge_mm), ("draw", True, 0.4))
+        self.assertGreater(len(self.session.mesh.faces), len(before.faces) + 200)
+        self.assertEqual(specimens.closed_faults(self.session.mesh.vertices, self.session.mesh.faces), "")
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertIs(self.session.mesh, before)
 
     def test_strokes_with_one_brush_are_one_line(self) -> None:
         self.put_up(specimens.sphere(40.0, 40).mesh)

@@ -5,7 +5,7 @@ from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.remeshing import RemeshPart
 from tinsnip.app.stations.station import Does, PartedTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
-from tinsnip.app.tools.brush import BrushTool
+from tinsnip.app.tools.brush import OF_LENGTH, BrushTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
@@ -119,8 +119,16 @@ class SurfaceTray(PartedTray):
         for name, kind in BRUSHES.items():
             short = _SHORT.get(name, kind.title)
             self.brushes.offer(f"brush {name}", short, kind.title, lambda n=name: self.take(n)).setToolTip(kind.told)
-        self.options = ToolOptions(self.brush)
+        seldom = "mirror", "density", "edge"
+        self.options = ToolOptions(self.brush, [o.name for o in self.brush.options if o.name not in seldom])
         part.add(self.options)
+        self.seldom = ToolOptions(self.brush, seldom)
+        part.more("mirror, triangles").add(self.seldom)
+        density, edge = self.seldom.fields["density"], self.seldom.fields["edge"]
+        density.setToolTip("Whether what a stroke drew out is meshed anew at its end, with colours and lines kept")
+        for widget in (edge, self.seldom.labels[edge]):
+            widget.setVisible(False)
+            density.currentTextChanged.connect(lambda text, w=widget: w.setVisible(text == OF_LENGTH))
         self.brush_told = part.explain()
 
     def add_offers(self, station: str) -> None:

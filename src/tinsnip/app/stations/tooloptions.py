@@ -1,5 +1,7 @@
 """What of a tool can be set, as fields in a tray."""
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QSignalBlocker
 
 from tinsnip.app.view.hand import Option, Tool
@@ -12,11 +14,12 @@ __all__ = ["ToolOptions"]
 class ToolOptions(Section):
     """A field for each option of a tool."""
 
-    def __init__(self, tool: Tool) -> None:
+    def __init__(self, tool: Tool, only: Sequence[str] | None = None) -> None:
         super().__init__()
         self._tool = tool
         self.fields: dict[str, NumberField | DropDown | TickBox] = {}
-        for option in tool.options:
+        self._options = [option for option in tool.options if only is None or option.name in only]
+        for option in self._options:
             self.fields[option.name] = self._field(option)
         self.act_button: Button | None = None
         if tool.act_text:
@@ -47,7 +50,7 @@ class ToolOptions(Section):
         self._tool.update()
 
     def _show(self) -> None:
-        for option in self._tool.options:
+        for option in self._options:
             field = self.fields[option.name]
             with QSignalBlocker(field):
                 value = getattr(self._tool, option.name)

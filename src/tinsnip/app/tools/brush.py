@@ -11,7 +11,7 @@ from tinsnip.survey.measuring import ring_about
 from tinsnip.treat import BrushStroke
 from tinsnip.treat.shape.brushes import BRUSHES
 
-__all__ = ["BrushTool"]
+__all__ = ["OF_LENGTH", "BrushTool"]
 
 _CONTROL = Qt.KeyboardModifier.ControlModifier
 _APART = 0.25
@@ -20,6 +20,7 @@ _MOST_BETWEEN = 60
 _STEP = 1.15
 _MIRRORS = {"left, right": 0, "front, back": 1, "top, bottom": 2}
 """The axis across the part's middle plane by which a stroke is mirrored."""
+_STAY, _AS_DENSE, OF_LENGTH = "stay", "as dense as before", "of a length"
 
 
 class BrushTool(Tool):
@@ -34,6 +35,8 @@ class BrushTool(Tool):
         Option("Strength", "strength", 50, (1, 100), "%"),
         Option("Fades", "falloff", "soft", ("soft", "sharp", "broad")),
         Option("Mirror", "mirror", "off", ("off", *_MIRRORS)),
+        Option("Triangles", "density", _STAY, (_STAY, _AS_DENSE, OF_LENGTH)),
+        Option("Their edges", "edge", 1.0, (1e-3, 10_000.0), "mm"),
     )
 
     def __init__(self, view: View) -> None:
@@ -98,6 +101,7 @@ class BrushTool(Tool):
             brush=self.brush, radius_mm=self.reach, strength=self.strength / 100.0, falloff=self.falloff,
             turned=turned and bool(BRUSHES[self.brush].turned),
             spared=Region() if hidden is None else Region.of(mesh, hidden),
+            dense=self.density != _STAY, edge_mm=float(self.edge) if self.density == OF_LENGTH else None,
         )  # fmt: skip
 
     def _stroke(self, at: Pointer) -> Drag:

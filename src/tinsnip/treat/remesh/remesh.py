@@ -27,7 +27,7 @@ from tinsnip.treat.remesh.sizing import graded, resized_by_deviation
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted, grouped
 
-__all__ = ["DEVIATION_OF_EDGE", "Remesh", "derived", "forecast_triangles", "off_each_other", "torn"]
+__all__ = ["DEVIATION_OF_EDGE", "Remesh", "anew", "derived", "forecast_triangles", "off_each_other", "torn"]
 
 _TURNS, _FINER = 5, 0.5
 """Times that it is tried, and how much shorter edges are from one to the next where it crossed itself."""
@@ -120,7 +120,7 @@ class Remesh(Treatment):
         for turn in range(_TURNS):
             with progress.part(turn / _TURNS, (turn + 1) / _TURNS):
                 aim = share * limit if self.adaptive else 0.0
-                result = _anew(mesh, sheets, size, kept, tied, label, progress, aim, shortest)
+                result = anew(mesh, sheets, size, kept, tied, label, progress, aim, shortest)
                 pairs = new_crossings(mesh, result)
                 measured = largest_deviation(result, mesh, progress, limit) if self.adaptive else None
             far = measured is not None and measured.max > limit  # then no more of it was looked at
@@ -195,7 +195,7 @@ class Remesh(Treatment):
         return label
 
 
-def _anew(
+def anew(
     mesh: Mesh, sheets: Sheets, size: np.ndarray, held: np.ndarray, tied: np.ndarray, label: np.ndarray,
     progress: Progress, deviation: float, shortest: float,
 ) -> Mesh:  # fmt: skip

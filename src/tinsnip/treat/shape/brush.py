@@ -9,11 +9,15 @@ from pydantic import Field
 from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.boundary import at_open_edges
+from tinsnip.mesh.measures import mean_edge
+from tinsnip.progress import Progress
 from tinsnip.regions import Region
+from tinsnip.treat.remesh.inplace import remeshed_in_place
 from tinsnip.treat.shape.brushes import BRUSHES, Dab, under
 from tinsnip.treat.stroke import Stroke
 from tinsnip.treat.treatment import Context, Outcome
 from tinsnip.treat.working import Working
+from tinsnip.words import counted
 
 __all__ = ["BrushStroke"]
 
@@ -44,6 +48,11 @@ class BrushStroke(Stroke):
     )
     mirrored: tuple[tuple[float, float, float], ...] = Field(
         (), description="where it came by on a mirrored side as well, mm, place by place; none: nowhere"
+    )
+
+    dense: bool = Field(False, description="mesh what it has moved anew afterwards, so that no triangle is drawn out")
+    edge_mm: float | None = Field(
+        None, gt=0, description="length of the edges then, mm; what it was there before by default"
     )
 
     def sparing(self, mesh: Mesh, protected: np.ndarray) -> Self:
@@ -141,7 +150,25 @@ class BrushStroke(Stroke):
         """What a stroke has come to, under the brush's own name."""
         outcome = super().outcome_of(working, mesh)
         title = BRUSHES[self.brush].title + (", mirrored" if self.mirrored else "")
-        return Outcome(outcome.mesh, outcome.text.replace(self.title, title, 1), outcome.account)
+        outcome = Outcome(outcome.mesh, outcome.text.replace(self.title, title, 1), outcome.account)
+        return self._kept_dense(working, mesh, outcome) if self.dense and outcome.mesh is not mesh else outcome
+
+    def _kept_dense(self, working: Working, mesh: Mesh, outcome: Outcome) -> Outcome:
+        """With triangles as long as there were, or as was asked, where it moved something."""
+        moved = outcome.mesh
+        chosen = working.triangles_at(np.flatnonzero((moved.vertices != mesh.vertices).any(axis=1)))
+        if self.spared:
+            chosen = chosen[~self.spared.resolve(mesh)[chosen]]
+        if len(chosen) == 0:
+            return outcome
+        edge = self.edge_mm or mean_edge(mesh.vertices, mesh.faces[chosen])
+        after = remeshed_in_place(moved, chosen, edge, working.pinned, Progress())
+        if after is moved:
+            text = f"{outcome.text}; its triangles stay as they are: new ones would cross each other"
+            return Outcome(moved, text, outcome.account)
+        more = len(after.faces) - len(mesh.faces)
+        told = f"; {counted(abs(more), 'triangle')} {'more' if more > 0 else 'fewer'}" if more else ""
+        return Outcome(after, outcome.text + told, outcome.account)
 
 
 def _likeness(mesh: Mesh, near: np.ndarray, vertices: np.ndarray, place: np.ndarray) -> np.ndarray:
