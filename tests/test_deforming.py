@@ -3,7 +3,8 @@
 import unittest
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
 
 from tests import specimens
 from tests.hands import WindowTest
@@ -227,6 +228,46 @@ class InTheWindow(WindowTest):
             self.assertIsNone(self.session.stand_in)
             form.field("angle_degrees").spin.setValue(20)
         self.assertIs(self.session.mesh, seen)
+
+    def test_a_bend_by_its_handles(self) -> None:
+        self.put_up(fine_box())
+        mesh = self.session.mesh
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Bend")
+        self.view.framing.look_from(0.0, 0.0)
+        self.view.framing.fit()
+        self.settle()
+        tool, form = self.view.hand.rest, tray.offered["bend"][0]
+        tabs = {tab.name: tab.at for tab in tool.tabs()}
+        self.assertEqual(set(tabs), {"from_mm", "to_mm", "amount"})
+        # slid along the axis by a quarter of the part's height, as the view shows it
+        quarter = 0.25 * float(mesh.size[2]) / self.view.camera.scale
+        for name, up in (("from_mm", -quarter), ("to_mm", quarter)):
+            at = tabs[name]
+            self.drag((at.x(), at.y()), (at.x() + 3, at.y() + up), Qt.MouseButton.LeftButton)
+        bend = form.action()
+        low, high = mesh.box[:, 2]
+        self.assertAlmostEqual(bend.from_mm, low + 0.25 * (high - low), delta=0.02 * (high - low))
+        self.assertAlmostEqual(bend.to_mm, high - 0.25 * (high - low), delta=0.02 * (high - low))
+        at = next(tab.at for tab in tool.tabs() if tab.name == "amount")
+        self.drag((at.x(), at.y()), (at.x() + 30, at.y()), Qt.MouseButton.LeftButton)
+        self.assertAlmostEqual(form.action().angle_degrees, bend.angle_degrees + 15.0, delta=1.0)
+        self.wait_for(lambda: tray.part_look.is_on)
+        self.click(tray.copper)
+        self.assertEqual(self.session.job.log[-1].action, form.action())
+        # a drag that is left with Esc puts the number back; another part has no handles
+        before = form.action()
+        at = next(tab.at for tab in tool.tabs() if tab.name == "amount")
+        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, pos=at.toPoint())
+        QTest.mouseMove(self.view, at.toPoint() + QPoint(40, 0))
+        self.assertNotEqual(form.action(), before)
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, pos=at.toPoint() + QPoint(40, 0))
+        self.settle()
+        self.assertEqual(form.action(), before)
+        tray.choose("Smooth")
+        self.assertIsNone(self.view.hand.rest)
 
     def test_subdivided_and_bent_from_the_tray(self) -> None:
         self.put_up(fine_box())

@@ -12,12 +12,13 @@ from tests import specimens
 from tests.hands import SCREEN, WindowTest
 from tests.seeds import seeds
 from tinsnip.errors import Cancelled
+from tinsnip.job.step import moved_action
 from tinsnip.mesh import MEASURED, SHIFTED, Mesh
 from tinsnip.mesh.measures import vertex_normals
 from tinsnip.progress import Progress
 from tinsnip.space.tree import build_tree, closest_points
 from tinsnip.survey import examine
-from tinsnip.treat import TREATMENTS, Context
+from tinsnip.treat import TREATMENTS, BrushStroke, Context
 from tinsnip.treat.stroke import Stroke
 from tinsnip.treat.working import Working
 
@@ -103,6 +104,13 @@ class UnderTheBrush(unittest.TestCase):
             found.add(v)
             todo += [w for w in faces[(faces == v).any(axis=1)].ravel().tolist() if inside[w]]
         return sorted(found)
+
+    def test_a_stroke_goes_along_when_the_part_stands_otherwise(self) -> None:
+        stroke = BrushStroke(places=((1.0, 2.0, 3.0), (2.0, 2.0, 3.0)))
+        turned = np.array([[0, -1.0, 0, 5.0], [1.0, 0, 0, 0], [0, 0, 1.0, 0], [0, 0, 0, 1.0]])
+        moved = moved_action(stroke, [turned])  # it is mirrored nowhere: that list stays empty
+        self.assertEqual(moved.places, ((3.0, 1.0, 3.0), (3.0, 2.0, 3.0)))
+        self.assertEqual((moved.mirrored, moved.pressures), ((), ()))
 
     def test_nothing_to_touch_is_said(self) -> None:
         ball = specimens.sphere(20.0, 14).mesh

@@ -114,8 +114,8 @@ def moved_action(action: Action, matrices: Sequence[np.ndarray]) -> Action:
         matrix = matrices[piece] if piece < len(matrices) else first
         if not np.array_equal(matrix, np.eye(4)):
             points = np.asarray(getattr(action, name), dtype=float)
-            moved = points @ matrix[:3, :3].T + matrix[:3, 3]
-            places[name] = _as_tuples(moved) if moved.size else getattr(action, name)
+            if points.size:  # a list of them may be empty
+                places[name] = _as_tuples(points @ matrix[:3, :3].T + matrix[:3, 3])
     return action.model_copy(update=places) if places else action
 
 

@@ -5,6 +5,7 @@ from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.remeshing import RemeshPart
 from tinsnip.app.stations.station import Does, PartedTray, Station
 from tinsnip.app.stations.tooloptions import ToolOptions
+from tinsnip.app.tools.bending import BendTool
 from tinsnip.app.tools.brush import OF_LENGTH, BrushTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Section
@@ -13,6 +14,7 @@ from tinsnip.mesh import Mesh
 from tinsnip.survey.ripple import Ripple, ripple_of
 from tinsnip.survey.surfaces import noise_of
 from tinsnip.treat import (
+    Bend,
     Mend,
     MendCrossings,
     Orient,
@@ -134,7 +136,31 @@ class SurfaceTray(PartedTray):
     def add_offers(self, station: str) -> None:
         super().add_offers(station)
         self.offered["bend"][0].changed.connect(self._show_bend)
+        self.bend_tool = BendTool(self.view, self._bend)
+        self.bend_tool.dragged.connect(self._set_bend)
         self._show_bend()
+
+    def _bend(self) -> Bend | None:
+        """What is typed for a bend; None where that does not fit."""
+        try:
+            return self.offered["bend"][0].action()
+        except ValueError:
+            return None
+
+    def _set_bend(self, name: str, value: float) -> None:
+        """Type what was dragged."""
+        row = self.offered["bend"][0].field(name)
+        if row.tick is not None:
+            row.tick.setChecked(True)
+        row.spin.setValue(round(value, 3))
+
+    def enter(self) -> None:
+        super().enter()
+        self._take_handles()
+
+    def _take_handles(self) -> None:
+        """The handles of a bend stand round the part where that is in hand."""
+        self.view.hand.set_rest(self.bend_tool if self.part == "Bend" else None)
 
     def _show_bend(self) -> None:
         """Show what matters for a bend, a taper or a twist."""
@@ -142,6 +168,7 @@ class SurfaceTray(PartedTray):
         how = form.field("how").value()
         for name, hows in (("angle_degrees", "bend twist"), ("towards_degrees", "bend"), ("end_size_percent", "taper")):
             form.field(name).setVisible(how in hows.split())
+        self.view.update_overlay()
 
     def part_offer(self) -> str:
         if self.part == "Bend" and self.part_look.is_on:
@@ -174,6 +201,7 @@ class SurfaceTray(PartedTray):
 
     def leave(self) -> None:
         self.leave_part()
+        self.view.hand.set_rest(None)
 
     def do(self) -> None:
         """Untangle, smooth, mesh anew, or lay the brush down."""
@@ -261,6 +289,8 @@ class SurfaceTray(PartedTray):
 
     def show_part(self) -> None:
         super().show_part()
+        if self.isVisible():
+            self._take_handles()
         if self.part == "Smooth":
             self._measure_noise()
 
