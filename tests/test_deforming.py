@@ -12,6 +12,8 @@ from tests.random_scans import random_scan
 from tests.seeds import seeds
 from tests.test_remesh import COLOURS, coloured
 from tinsnip.errors import BadInput
+from tinsnip.job.datumsteps import FitDatums
+from tinsnip.job.step import moved_action
 from tinsnip.mesh import MADE, SHIFTED, Mesh
 from tinsnip.regions import Region
 from tinsnip.survey.crossings import crossings_of
@@ -177,6 +179,38 @@ class Extruded(unittest.TestCase):
                 action.apply(mesh, Context())
 
 
+class AlongALine(unittest.TestCase):
+    def test_it_is_as_along_an_axis_after_a_turn(self) -> None:
+        """Bent along a line that was turned with the part is turned what is bent along the axis."""
+        mesh = fine_box()
+        turn, _ = np.linalg.qr(np.random.default_rng(4).normal(size=(3, 3)))
+        turn *= np.sign(np.linalg.det(turn))
+        middle = mesh.box.mean(axis=0)
+        foot = np.array([middle[0], middle[1], 0.0])
+        other = Mesh(mesh.vertices @ turn.T + 7.0, mesh.faces)
+        line = tuple(tuple((p @ turn.T + 7.0).tolist()) for p in (foot, foot + np.array([0, 0, 3.0])))
+        low, high = mesh.box[:, 2]
+        for how, named in (("twist", {"angle_degrees": 70.0}), ("taper", {"end_size_percent": 40.0})):
+            begin, end = low + 0.2 * (high - low), high - 0.1 * (high - low)
+            plain = Bend(how=how, from_mm=begin, to_mm=end, **named).apply(mesh, Context()).mesh
+            along = Bend(how=how, line=line, from_mm=begin, to_mm=end, **named).apply(other, Context()).mesh
+            np.testing.assert_allclose(along.vertices, plain.vertices @ turn.T + 7.0, atol=1e-4)
+        # a bend is to a side that the line does not say: its shape is the same
+        plain = Bend(angle_degrees=40.0).apply(mesh, Context()).mesh
+        along = [Bend(angle_degrees=40.0, towards_degrees=t, line=line).apply(other, Context()).mesh for t in (0, 90)]
+        for one in along:
+            self.assertAlmostEqual(one.volume / plain.volume, 1.0, delta=0.03)
+        # it goes along with a part that is moved
+        matrix = np.eye(4)
+        matrix[:3, :3], matrix[:3, 3] = turn, 7.0
+        moved = moved_action(Bend(line=((0.0, 0.0, 0.0), (0.0, 0.0, 3.0))), [matrix])
+        np.testing.assert_allclose(moved.line, np.array([[0, 0, 0.0], [0, 0, 3.0]]) @ turn.T + 7.0)
+        self.assertEqual(moved_action(Bend(), [matrix]).line, ())
+        for wrong in (((0.0, 0.0, 0.0),), ((1.0, 1.0, 1.0), (1.0, 1.0, 1.0))):
+            with self.assertRaisesRegex(BadInput, "two places"):
+                Bend(line=wrong).apply(mesh, Context())
+
+
 class InTheWindow(WindowTest):
     size = (900, 640)
 
@@ -268,6 +302,32 @@ class InTheWindow(WindowTest):
         self.assertEqual(form.action(), before)
         tray.choose("Smooth")
         self.assertIsNone(self.view.hand.rest)
+
+    def test_a_twist_along_a_datum(self) -> None:
+        self.put_up(specimens.bored_box(60.0, 48).mesh)
+        mesh = self.session.mesh
+        self.key(Qt.Key.Key_6)
+        tray = self.window.tray("Surface")
+        tray.choose("Bend")
+        form = tray.offered["bend"][0]
+        self.assertFalse(tray.along.isVisible())
+        bore = np.hypot(*mesh.vertices[mesh.faces].mean(axis=1)[:, :2].T) < 0.24 * 60
+        self.session.do(FitDatums(regions=(Region.of(mesh, bore),), forms=("cylinder",)))
+        self.settle()
+        self.assertTrue(tray.along.isVisible())
+        self.assertIn("D1", tray.along.itemText(1))
+        tray.along.setCurrentIndex(1)
+        self.assertFalse(form.field("axis").isVisible())
+        line = np.array(form.action().line)
+        np.testing.assert_allclose(np.abs(line[1] - line[0]), [0, 0, 1], atol=1e-6)
+        self.assertLess(np.abs(line[:, :2]).max(), 1e-6)
+        tabs = {tab.name: tab.at for tab in self.view.hand.rest.tabs()}
+        self.assertEqual(set(tabs), {"from_mm", "to_mm", "amount"})
+        form.field("how").combo.setCurrentText("twist")
+        self.click(tray.copper)
+        self.assertEqual((self.session.job.log[-1].action.how, len(self.session.job.log[-1].action.line)), ("twist", 2))
+        tray.along.setCurrentIndex(0)
+        self.assertEqual(form.action().line, ())
 
     def test_subdivided_and_bent_from_the_tray(self) -> None:
         self.put_up(fine_box())

@@ -1,5 +1,7 @@
 """Surface: tangles, noise, even triangles, and brushes."""
 
+from PySide6.QtCore import QSignalBlocker
+
 from tinsnip.app.state.session import Session
 from tinsnip.app.stations.recastplaces import RecastPlacesPart
 from tinsnip.app.stations.remeshing import RemeshPart
@@ -10,6 +12,7 @@ from tinsnip.app.tools.brush import OF_LENGTH, BrushTool
 from tinsnip.app.view.viewport import Viewport
 from tinsnip.app.widgets.panels import Section
 from tinsnip.app.widgets.pictograms import PictogramRow
+from tinsnip.datums.datum import LINEAR
 from tinsnip.mesh import Mesh
 from tinsnip.survey.ripple import Ripple, ripple_of
 from tinsnip.survey.surfaces import noise_of
@@ -138,7 +141,32 @@ class SurfaceTray(PartedTray):
         self.offered["bend"][0].changed.connect(self._show_bend)
         self.bend_tool = BendTool(self.view, self._bend)
         self.bend_tool.dragged.connect(self._set_bend)
+        self.along = self.parts["Bend"].drop_down("Along", {"its axis": ""})
+        self.along.setToolTip("A datum with an axis to go along; heights are told from its own place then")
+        self.along.currentIndexChanged.connect(self._go_along)
+        self.view.datums.changed.connect(self._list_datums)
+        self._list_datums()
         self._show_bend()
+
+    def _list_datums(self) -> None:
+        """Offer the part's datums that have an axis."""
+        kept = [datum for datum in self.view.datums.kept if datum.form in LINEAR]
+        if [self.along.itemData(i) for i in range(1, self.along.count())] != [datum.name for datum in kept]:
+            with QSignalBlocker(self.along):
+                self.along.clear()
+                self.along.addItem("its axis", "")
+                for datum in kept:
+                    self.along.addItem(f"{datum.name} {datum.form} {datum.measure()}".rstrip(), datum.name)
+            self._go_along()
+        self.along.parentWidget().setVisible(bool(kept))
+
+    def _go_along(self, *_: object) -> None:
+        """Let the bend go along a datum, or an axis again."""
+        datum = next((d for d in self.view.datums.kept if d.name == self.along.currentData()), None)
+        line = () if datum is None else (tuple(datum.place.tolist()), tuple((datum.place + datum.direction).tolist()))
+        form = self.offered["bend"][0]
+        form.field("axis").setVisible(datum is None)
+        form.field("line").put(line)
 
     def _bend(self) -> Bend | None:
         """What is typed for a bend; None where that does not fit."""
@@ -166,6 +194,7 @@ class SurfaceTray(PartedTray):
         """Show what matters for a bend, a taper or a twist."""
         form = self.offered["bend"][0]
         how = form.field("how").value()
+        form.field("line").setVisible(False)  # what is chosen below says it
         for name, hows in (("angle_degrees", "bend twist"), ("towards_degrees", "bend"), ("end_size_percent", "taper")):
             form.field(name).setVisible(how in hows.split())
         self.view.update_overlay()

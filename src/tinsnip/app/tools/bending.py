@@ -17,7 +17,8 @@ _A_PIXEL = 0.5
 """Degrees, or hundredths of the size, that a pixel is."""
 _BESIDE = 0.75
 """How far beside the axis the handle of the amount stands, of the part's width across it."""
-_WIDER = 0.53
+_WIDER = 1.06
+"""The frames, of the part across the axis."""
 
 
 class BendTool(Tool):
@@ -43,26 +44,28 @@ class BendTool(Tool):
         self._values = values
         self._held = ""
 
-    def _stands(self) -> tuple[Bend, int, np.ndarray, np.ndarray] | None:
-        """The bend, its axis, and the places on it where it begins and ends, mm."""
+    def _stands(self) -> tuple[Bend, np.ndarray, np.ndarray, np.ndarray] | None:
+        """The bend, its axes in rows, and the heights and places on it where it begins and ends, mm."""
         bend, mesh = self._values(), self.session.mesh
         if bend is None or mesh is None or len(mesh.faces) == 0:
             return None
-        k = "xyz".index(bend.axis)
-        begin, end = mesh.box.mean(axis=0), mesh.box.mean(axis=0)
-        begin[k] = mesh.box[0, k] if bend.from_mm is None else bend.from_mm
-        end[k] = mesh.box[1, k] if bend.to_mm is None else bend.to_mm
-        return bend, k, begin, end
+        frame = bend.frame(mesh)
+        corners = np.stack(np.meshgrid(*mesh.box.T), axis=-1).reshape(-1, 3)
+        across = (corners - frame.origin) @ frame.axes.T
+        heights = np.array([across[:, 2].min(), across[:, 2].max()])
+        for i, typed in enumerate((bend.from_mm, bend.to_mm)):
+            heights[i] = heights[i] if typed is None else typed
+        middle = frame.origin + 0.5 * (across.min(axis=0) + across.max(axis=0))[:2] @ frame.axes[:2] * (not bend.line)
+        half = 0.5 * np.ptp(across, axis=0)[:2, None] * frame.axes[:2]
+        places = middle + heights[:, None] * frame.axes[2]
+        return bend, np.concatenate([half, frame.axes[2:]]), heights, places
 
     def tabs(self) -> list[Tab]:
         stands = self._stands()
         if stands is None:
             return []
-        _, k, begin, end = stands
-        aside = np.zeros(3)
-        u = (k + 1) % 3
-        aside[u] = _BESIDE * (self.session.mesh.box[1, u] - self.session.mesh.box[0, u])
-        places = self.view.camera.project(np.array([begin, end, end + aside]))
+        _, axes, _, (begin, end) = stands
+        places = self.view.camera.project(np.array([begin, end, end + 2 * _BESIDE * axes[0]]))
         names = zip(("from_mm", "to_mm", "amount"), places, strict=True)
         return self.spread([(name, place[0], place[1]) for name, place in names], px(11))
 
@@ -71,7 +74,7 @@ class BendTool(Tool):
         return None if tab is None or at.button != Qt.MouseButton.LeftButton else self._drag(at, tab.name)
 
     def _drag(self, at: Pointer, name: str) -> Drag:
-        bend, k, begin, end = self._stands()
+        bend, axes, heights, (begin, end) = self._stands()
         start, self._held = at, name
         field = name
         if name == "amount":
@@ -79,9 +82,8 @@ class BendTool(Tool):
             first = getattr(bend, field)
         else:
             here = begin if name == "from_mm" else end
-            first = float(here[k])
-            way = np.eye(3)[k]
-            seen = self.view.camera.project(np.array([here, here + way]))[:, :2]
+            first = float(heights[0 if name == "from_mm" else 1])
+            seen = self.view.camera.project(np.array([here, here + axes[2]]))[:, :2]
             along = seen[1] - seen[0]
         try:
             while at.is_down:
@@ -111,17 +113,14 @@ class BendTool(Tool):
         stands = self._stands()
         if stands is None:
             return
-        bend, k, begin, end = stands
-        box = self.session.mesh.box
-        u, v = np.zeros(3), np.zeros(3)
-        u[(k + 1) % 3] = _WIDER * (box[1] - box[0])[(k + 1) % 3]
-        v[(k + 2) % 3] = _WIDER * (box[1] - box[0])[(k + 2) % 3]
+        bend, axes, heights, (begin, end) = stands
+        u, v = _WIDER * axes[:2]
         for middle in (begin, end):
             draw_line(painter, self.view, middle + np.array([u + v, u - v, -u - v, v - u]))
         draw_line(painter, self.view, np.array([begin, end]), closed=False, dashed=True)
         painter.setFont(mono_font(painter.font().pointSizeF() * 0.88, bold=True))
         by = f"to {bend.end_size_percent:g} %" if bend.how == "taper" else f"by {bend.angle_degrees:g}°"
-        told = {"from_mm": f"from {begin[k]:.4g} mm", "to_mm": f"to {end[k]:.4g} mm", "amount": by}
+        told = {"from_mm": f"from {heights[0]:.4g} mm", "to_mm": f"to {heights[1]:.4g} mm", "amount": by}
         for tab in self.tabs():
             place = QRectF(tab.at.x() - tab.half, tab.at.y() - tab.half, 2 * tab.half, 2 * tab.half)
             draw_tab(painter, place, tab.name == self._held, is_round=tab.name == "amount")

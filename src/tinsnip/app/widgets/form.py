@@ -205,12 +205,19 @@ class _Kept(_Row):
 
     def __init__(self, name: str, value: Any, none: str | None) -> None:
         super().__init__(name)
-        self._value = value
+        self._value, self._none = value, none or "all, or what is selected"
         self.add_label()
-        label = QLabel(_told(value, none or "all, or what is selected"))
-        label.setObjectName("muted")
-        label.setAccessibleName(self.name)
-        self.box.addWidget(label)
+        self._label = QLabel(_told(value, self._none))
+        self._label.setObjectName("muted")
+        self._label.setAccessibleName(self.name)
+        self.box.addWidget(self._label)
+
+    def put(self, value: Any) -> None:
+        """Take what was chosen elsewhere."""
+        if value != self._value:
+            self._value = value
+            self._label.setText(_told(value, self._none))
+            self.changed.emit()
 
     def value(self) -> Any:
         return self._value
