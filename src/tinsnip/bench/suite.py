@@ -57,6 +57,7 @@ from tinsnip.treat import (
     Offset,
     OutlineSnip,
     Patch,
+    Quads,
     Recast,
     Reduce,
     Remesh,
@@ -98,6 +99,7 @@ BARS = {
     "offset-500k": 40.0,
     "walls-500k": 12.0,
     "remesh-500k": 10.0,
+    "quads-500k": 40.0,
     "slices-1m": 2.0,
     "recast-384": 15.0,
     "align-1m": 3.0,
@@ -395,6 +397,7 @@ def _time_at_half_a_million(rows: list[dict[str, Any]], note: Callable[[str], No
         ("offset-500k", torus, lambda: Offset(by_mm=2.0).apply(torus, Context())),
         ("walls-500k", torus, lambda: walls_of(Mesh(torus.vertices, torus.faces))),
         ("remesh-500k", torus, lambda: Remesh().apply(Mesh(torus.vertices, torus.faces), Context())),
+        ("quads-500k", torus, lambda: Quads().apply(Mesh(torus.vertices, torus.faces), Context())),
         ("slices-1m", million, lambda: slice_layers(million.vertices, million.faces, million.twins, levels)),
         ("recast-384", scanned, recast),
     ):

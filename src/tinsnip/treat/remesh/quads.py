@@ -16,9 +16,16 @@ from tinsnip.treat.account import Account
 from tinsnip.treat.reduce.sheets import as_sheets
 from tinsnip.treat.remesh.creases import find_creases
 from tinsnip.treat.remesh.quadding import quadded
-from tinsnip.treat.remesh.remesh import Remesh, derived, off_each_other, torn
+from tinsnip.treat.remesh.remesh import (
+    MOST_TRIANGLES,
+    Remesh,
+    derived,
+    forecast_triangles,
+    off_each_other,
+    torn,
+)
 from tinsnip.treat.treatment import Context, Outcome, Treatment
-from tinsnip.words import at_most, counted, percent
+from tinsnip.words import at_most, counted, grouped, percent
 
 __all__ = ["Quads", "forecast_quads"]
 
@@ -75,6 +82,10 @@ class Quads(Treatment):
             raise BadInput(
                 f"edges of {edge:g} mm are too long for a part of {mesh.diagonal:.3g} mm; {most:.3g} mm are the most"
             )
+        if forecast_triangles(mesh, _FINE * edge) > MOST_TRIANGLES:
+            least = edge * (forecast_triangles(mesh, _FINE * edge) / MOST_TRIANGLES) ** 0.5
+            quads = grouped(forecast_quads(mesh, edge))
+            raise BadInput(f"edges of {edge:g} mm would make some {quads} quads; {least:.3g} mm are the least")
         progress = context.progress
         bare = mesh.without_attribute(QUAD)
         with progress.part(0.0, 0.5):

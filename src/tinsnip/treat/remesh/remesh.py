@@ -27,11 +27,20 @@ from tinsnip.treat.remesh.sizing import graded, resized_by_deviation
 from tinsnip.treat.treatment import Context, Outcome, Treatment
 from tinsnip.words import at_most, counted, grouped
 
-__all__ = ["DEVIATION_OF_EDGE", "Remesh", "anew", "derived", "forecast_triangles", "off_each_other", "torn"]
+__all__ = [
+    "DEVIATION_OF_EDGE",
+    "MOST_TRIANGLES",
+    "Remesh",
+    "anew",
+    "derived",
+    "forecast_triangles",
+    "off_each_other",
+    "torn",
+]
 
 _TURNS, _FINER = 5, 0.5
 """Times that it is tried, and how much shorter edges are from one to the next where it crossed itself."""
-_MOST_TRIANGLES = 40_000_000
+MOST_TRIANGLES = 40_000_000
 _FOR_EACH_SQUARE = 2.31
 """Triangles with equal sides for so much area as a square over a side has, 4 over the root of 3."""
 _FEWEST_EDGES = 4.0
@@ -172,8 +181,8 @@ class Remesh(Treatment):
                 f"{mesh.diagonal / _FEWEST_EDGES:.3g} mm are the most"
             )
         count = forecast_triangles(mesh, edge)
-        if count > _MOST_TRIANGLES:
-            shortest = (_FOR_EACH_SQUARE * mesh.area / _MOST_TRIANGLES) ** 0.5
+        if count > MOST_TRIANGLES:
+            shortest = (_FOR_EACH_SQUARE * mesh.area / MOST_TRIANGLES) ** 0.5
             raise BadInput(
                 f"edges of {edge:g} mm would make some {grouped(count)} triangles; {shortest:.3g} mm are the least"
             )
