@@ -20,7 +20,7 @@ from tinsnip.treat.remesh.quadfields import lattice_fields
 from tinsnip.treat.remesh.quadsteps import closed_steps
 from tinsnip.treat.remesh.remeshing import Remeshed, Work, tree_of_lines
 
-__all__ = ["Quadded", "quadded"]
+__all__ = ["Quadded", "quad_steps", "quadded"]
 
 _PASSES, _IDLE = 24, 4
 """Passes in which edges are run together, and in how many none was before it ends: between two the triangles are evened
@@ -150,9 +150,43 @@ def _exchange(twins, score, pair, reach, before, stamp):
     return found
 
 
+def quad_steps(
+    vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, size: float, creases: Creases, progress: Progress
+) -> np.ndarray:  # fmt: skip
+    """How many edges of the quads lie along each half-edge, the lesser of the two ways first, int64, shape (3 F, 2).
+
+    Parameters
+    ----------
+    vertices, faces, twins : ndarray
+        Triangles with edges of a third of the wanted length, manifold and turned one way.
+    size : float
+        Edge length of the quads, mm.
+    creases : Creases
+        Lines that they follow.
+    progress : Progress
+
+    Raises
+    ------
+    Cancelled
+    """
+    none = np.zeros(len(faces), dtype=np.int32)
+    work = Work(vertices, faces, twins, np.full(len(vertices), size), none, creases, 1)
+    _let_ends_go(work)
+    sides = _sides(work)
+    points = work.P[sides.origin]
+    normals, areas = _normals(points, sides.faces)
+    standing, along = _line_kind(work)[sides.origin], _along(work)[sides.origin]
+    fields = lattice_fields(points, normals, areas, sides.edges, sides.weights, standing, along, size, progress)
+    progress.check()
+    state = progress.step("Laying out the quads")
+    steps, _ = closed_steps(points, normals, sides.faces, work.twins, work.kind, fields, size, state)
+    progress.check()
+    return np.sort(np.abs(steps), axis=1)
+
+
 def quadded(
-    surface: Tree, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, size: float, label: np.ndarray,
-    creases: Creases, held_from: int, progress: Progress,
+    surface: Tree, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, size: float, steps: np.ndarray,
+    label: np.ndarray, creases: Creases, held_from: int, progress: Progress,
 ) -> Quadded:  # fmt: skip
     """Mesh a surface in quads of one edge length.
 
@@ -161,9 +195,11 @@ def quadded(
     surface : Tree
         Of the surface to lie on.
     vertices, faces, twins : ndarray
-        Triangles over it with edges of a third of the wanted length, manifold and turned one way.
+        Triangles over it, as for `quad_steps`, which all have to be used.
     size : float
         Edge length, mm.
+    steps : ndarray of int64, shape (3 F, 2)
+        As of `quad_steps`.
     label : ndarray of int, shape (F,)
         Handed on to the triangles; where it changes there must be a crease.
     creases : Creases
@@ -180,17 +216,9 @@ def quadded(
     Cancelled
     """
     work = Work(vertices, faces, twins, np.full(len(vertices), size), label, creases, held_from)
+    _let_ends_go(work)
     lines = tree_of_lines(vertices, faces, twins, creases.kind)
-    sides = _sides(work)
-    points = work.P[sides.origin]
-    normals, areas = _normals(points, sides.faces)
-    standing, along = _line_kind(work)[sides.origin], _along(work)[sides.origin]
-    fields = lattice_fields(points, normals, areas, sides.edges, sides.weights, standing, along, size, progress)
-    progress.check()
     state = progress.step("Running corners together", _PASSES)
-    steps, _ = closed_steps(points, normals, sides.faces, work.twins, work.kind, fields, size, state)
-    steps = np.sort(np.abs(steps), axis=1)
-    progress.check()
     count = np.ones(len(work.P))
     idle = 0
     for turn in range(_PASSES):
@@ -216,6 +244,13 @@ def quadded(
     on_line = work.standing == LINE
     work.near[on_line] = closest_points(surface, work.P[on_line], state)[1]
     return Quadded(Remeshed(work.P, work.faces, work.origin, work.near, work.label), pair)
+
+
+def _let_ends_go(work: Work) -> None:
+    """Let lines that end within the surface end anywhere along themselves: no corner of a quad has to lie there."""
+    edges, half = _edges(work)
+    met = np.bincount(edges[work.kind[half] != PLAIN].ravel(), minlength=len(work.P))
+    work.standing[(work.standing == CORNER) & (met == 1)] = LINE
 
 
 def _out_of_three(work: Work) -> np.ndarray:

@@ -14,8 +14,8 @@ from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation
 from tinsnip.treat.account import Account
 from tinsnip.treat.reduce.sheets import as_sheets
-from tinsnip.treat.remesh.creases import find_creases
-from tinsnip.treat.remesh.quadding import quadded
+from tinsnip.treat.remesh.creases import Creases, find_creases
+from tinsnip.treat.remesh.quadding import quad_steps, quadded
 from tinsnip.treat.remesh.remesh import (
     MOST_TRIANGLES,
     Remesh,
@@ -33,7 +33,7 @@ _FINE = 1.0 / 3.0
 """Edges of the triangles that quads are laid out over, of a quad's: two steps are never taken for one then."""
 _WIDER = 3.0
 """Where nothing is said, a quad's edge is so many of the triangles' now, in the mean."""
-_TURNS, _AROUND = 4, 0.5
+_TURNS, _AROUND = 6, 0.25
 """Times that it is tried; where it crossed itself, triangles stay as far round that as so much of an edge."""
 _FEWEST = 6.0
 """So many edges the part is long at least, or nothing of its form is left."""
@@ -90,10 +90,12 @@ class Quads(Treatment):
         bare = mesh.without_attribute(QUAD)
         with progress.part(0.0, 0.5):
             fine = Remesh(edge_mm=_FINE * edge).apply(bare, context).mesh
+        with progress.part(0.5, 0.6):
+            laid = _Laid(fine, edge, progress)
         stays = np.zeros(len(fine.faces), dtype=bool)
         for turn in range(_TURNS):
-            with progress.part(0.5 + 0.4 * turn / _TURNS, 0.5 + 0.4 * (turn + 1) / _TURNS):
-                result = _in_quads(fine, edge, stays, progress)
+            with progress.part(0.6 + 0.3 * turn / _TURNS, 0.6 + 0.3 * (turn + 1) / _TURNS):
+                result = laid.in_quads(stays, progress)
                 pairs = new_crossings(bare, result)
             if len(pairs) == 0:
                 break
@@ -127,18 +129,32 @@ def _round_about(fine: Mesh, result: Mesh, pairs: np.ndarray, reach: float) -> n
     return near
 
 
-def _in_quads(fine: Mesh, edge: float, held: np.ndarray, progress: Progress) -> Mesh:
-    """The surface in quads, but for triangles that stay."""
-    sheets = as_sheets(fine)
-    label = Remesh().labels(fine)
-    stays = held[sheets.triangle]
-    surface = fine if sheets.faces is fine.faces else Mesh(sheets.vertices, sheets.faces)
-    size = np.full(len(sheets.vertices), edge)
-    kinds = int(label.max(initial=0)) + 1
-    own = np.where(stays, kinds + sheets.triangle, label[sheets.triangle])
-    creases = find_creases(surface, sheets.twins, size, label[sheets.triangle], stays, sheets.held, torn(fine, sheets))
-    found = quadded(
-        surface.tree, sheets.vertices, sheets.faces, sheets.twins, edge, own, creases, kinds, progress
-    )  # fmt: skip
-    result = derived(fine, sheets, found.made, label, kinds)
-    return result.with_attribute(QUAD, quad_numbers(found.pair))
+class _Laid:
+    """A surface of fine triangles over which quads are laid out, once for however often they are made."""
+
+    def __init__(self, fine: Mesh, edge: float, progress: Progress) -> None:
+        self.fine, self.edge = fine, edge
+        self.sheets = sheets = as_sheets(fine)
+        self.label = Remesh().labels(fine)
+        self.kinds = int(self.label.max(initial=0)) + 1
+        self.surface = fine if sheets.faces is fine.faces else Mesh(sheets.vertices, sheets.faces)
+        lines = self._creases(np.zeros(len(fine.faces), dtype=bool))
+        self.steps = quad_steps(sheets.vertices, sheets.faces, sheets.twins, edge, lines, progress)
+
+    def _creases(self, held: np.ndarray) -> Creases:
+        sheets, size = self.sheets, np.full(len(self.sheets.vertices), self.edge)
+        return find_creases(
+            self.surface, sheets.twins, size, self.label[sheets.triangle], held[sheets.triangle], sheets.held,
+            torn(self.fine, sheets),
+        )  # fmt: skip
+
+    def in_quads(self, held: np.ndarray, progress: Progress) -> Mesh:
+        """The surface in quads, but for fine triangles that stay, bool, shape (F,)."""
+        sheets = self.sheets
+        own = np.where(held[sheets.triangle], self.kinds + sheets.triangle, self.label[sheets.triangle])
+        found = quadded(
+            self.surface.tree, sheets.vertices, sheets.faces, sheets.twins, self.edge, self.steps, own,
+            self._creases(held), self.kinds, progress,
+        )  # fmt: skip
+        result = derived(self.fine, sheets, found.made, self.label, self.kinds)
+        return result.with_attribute(QUAD, quad_numbers(found.pair))
