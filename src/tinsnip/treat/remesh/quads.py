@@ -9,6 +9,7 @@ from tinsnip.errors import BadInput
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import edge_lengths, mean_edge
 from tinsnip.mesh.quads import QUAD, quad_numbers, quads_of
+from tinsnip.mesh.subsets import compact
 from tinsnip.progress import Progress
 from tinsnip.survey.crossings import new_crossings
 from tinsnip.survey.deviation import Deviation
@@ -19,6 +20,7 @@ from tinsnip.treat.remesh.quadding import quad_steps, quadded
 from tinsnip.treat.remesh.remesh import (
     MOST_TRIANGLES,
     Remesh,
+    anew,
     derived,
     forecast_triangles,
     off_each_other,
@@ -35,6 +37,8 @@ _WIDER = 3.0
 """Where nothing is said, a quad's edge is so many of the triangles' now, in the mean."""
 _TURNS, _AROUND = 6, 0.25
 """Times that it is tried; where it crossed itself, triangles stay as far round that as so much of an edge."""
+_LITTLE = 0.02
+"""Share of its triangles up to which that is tried: a scan that lies on itself all over stays so, and is told."""
 _FEWEST = 6.0
 """So many edges the part is long at least, or nothing of its form is left."""
 
@@ -89,7 +93,7 @@ class Quads(Treatment):
         progress = context.progress
         bare = mesh.without_attribute(QUAD)
         with progress.part(0.0, 0.5):
-            fine = Remesh(edge_mm=_FINE * edge).apply(bare, context).mesh
+            fine = _finely_meshed(compact(bare), _FINE * edge, progress)
         with progress.part(0.5, 0.6):
             laid = _Laid(fine, edge, progress)
         stays = np.zeros(len(fine.faces), dtype=bool)
@@ -97,7 +101,7 @@ class Quads(Treatment):
             with progress.part(0.6 + 0.3 * turn / _TURNS, 0.6 + 0.3 * (turn + 1) / _TURNS):
                 result = laid.in_quads(stays, progress)
                 pairs = new_crossings(bare, result)
-            if len(pairs) == 0:
+            if len(pairs) == 0 or len(np.unique(pairs)) > _LITTLE * len(result.faces):
                 break
             stays |= _round_about(fine, result, pairs, _AROUND * edge)
         with progress.part(0.9, 1.0):
@@ -117,6 +121,13 @@ class Quads(Treatment):
             "deviation_p99_mm": measured.p99, "mean_edge_mm": float(np.mean(edge_lengths(result))),
         }  # fmt: skip
         return Outcome(result, text, Account(crossings=crossed, figures=figures))
+
+
+def _finely_meshed(mesh: Mesh, edge: float, progress: Progress) -> Mesh:
+    """The surface in triangles of one edge length, whether they cross or not: it is the quads that must not."""
+    size, label = np.full(len(mesh.vertices), edge), Remesh().labels(mesh)
+    held, tied = np.zeros(len(mesh.faces), dtype=bool), np.zeros(len(mesh.vertices), dtype=bool)
+    return anew(mesh, as_sheets(mesh), size, held, tied, label, progress, 0.0, edge)
 
 
 def _round_about(fine: Mesh, result: Mesh, pairs: np.ndarray, reach: float) -> np.ndarray:

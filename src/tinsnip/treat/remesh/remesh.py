@@ -40,6 +40,9 @@ __all__ = [
 
 _TURNS, _FINER = 5, 0.5
 """Times that it is tried, and how much shorter edges are from one to the next where it crossed itself."""
+_LITTLE = 0.02
+"""Share of its triangles up to which shorter edges are tried where it crosses itself: of a scan that lies on itself all
+over they would only make more that cross."""
 MOST_TRIANGLES = 40_000_000
 _FOR_EACH_SQUARE = 2.31
 """Triangles with equal sides for so much area as a square over a side has, 4 over the root of 3."""
@@ -145,7 +148,8 @@ class Remesh(Treatment):
             if len(pairs):
                 met = result.vertices[result.faces[np.unique(pairs)]]
                 _, near = closest_points(mesh.tree, np.concatenate([*met, met.mean(axis=1)]), polled_here())
-                if turn == 0 and not self.adaptive:
+                is_little = len(np.unique(pairs)) < _LITTLE * len(result.faces)
+                if turn == 0 and not self.adaptive and is_little:
                     size[np.unique(mesh.faces[near])] *= _FINER
                 else:
                     kept = kept.copy()
