@@ -164,7 +164,7 @@ class BrushStroke(Stroke):
         edge = self.edge_mm or mean_edge(mesh.vertices, mesh.faces[chosen])
         after = remeshed_in_place(moved, chosen, edge, working.pinned, Progress())
         if after is moved:
-            text = f"{outcome.text}; its triangles stay as they are: new ones would cross each other"
+            text = f"{outcome.text}; its triangles stay as they are, as new ones would not fit there"
             return Outcome(moved, text, outcome.account)
         more = len(after.faces) - len(mesh.faces)
         told = f"; {counted(abs(more), 'triangle')} {'more' if more > 0 else 'fewer'}" if more else ""
