@@ -23,7 +23,7 @@ class Aim(QObject):
     """Shows what the tool in hand would take or make where the pointer is, until it goes away.
 
     A tool that has something to show says in `Tool.would` what is to be worked out. Triangles are lit; a treatment is
-    previewed, and done at once by a click at that very place; anything else is handed back by `Tool.aimed`.
+    previewed until the click, which works it out anew; anything else is handed back by `Tool.aimed`.
 
     Parameters
     ----------

@@ -7,6 +7,7 @@ from tinsnip.mesh.measures import mean_edge
 from tinsnip.mesh.quads import QUAD
 from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.progress import Progress
+from tinsnip.regions.grow import grown
 from tinsnip.survey.crossings import new_crossings
 from tinsnip.treat.reduce.sheets import as_sheets
 from tinsnip.treat.remesh.remesh import Remesh, anew
@@ -39,12 +40,12 @@ def remeshed_in_place(mesh: Mesh, chosen: np.ndarray, edge: float, fixed: np.nda
     Mesh
     """
     mesh = mesh.without_attribute(QUAD)
-    around = _with_rows(mesh, chosen)
-    number = np.zeros(len(mesh.faces), dtype=bool)
-    number[chosen] = True
+    is_chosen = np.zeros(len(mesh.faces), dtype=bool)
+    is_chosen[chosen] = True
+    around = np.flatnonzero(grown(mesh, is_chosen, _ROWS))
     part = keep_triangles(mesh, around)
     vertex = np.unique(mesh.faces[around])  # in the order in which they were kept
-    held = ~number[around]
+    held = ~is_chosen[around]
     sheets = as_sheets(part)
     size = np.full(len(part.vertices), edge)
     shortest = 0.25 * min(edge, mean_edge(part.vertices, part.faces))
@@ -52,20 +53,6 @@ def remeshed_in_place(mesh: Mesh, chosen: np.ndarray, edge: float, fixed: np.nda
     if len(new_crossings(part, made)):
         return mesh
     return _put_back(mesh, around, vertex, part, made)
-
-
-def _with_rows(mesh: Mesh, chosen: np.ndarray) -> np.ndarray:
-    """Some triangles and rows of those round them, by their numbers, ascending."""
-    found = np.zeros(len(mesh.faces), dtype=bool)
-    found[chosen] = True
-    last = chosen
-    for _ in range(_ROWS):
-        touched = np.zeros(len(mesh.vertices), dtype=bool)
-        touched[mesh.faces[last]] = True
-        near = touched[mesh.faces].any(axis=1)
-        last = np.flatnonzero(near & ~found)
-        found |= near
-    return np.flatnonzero(found)
 
 
 def _put_back(mesh: Mesh, around: np.ndarray, vertex: np.ndarray, part: Mesh, made: Mesh) -> Mesh:
