@@ -4,6 +4,7 @@ import json
 import tempfile
 import unittest
 from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 from click.testing import CliRunner
@@ -14,11 +15,13 @@ from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import MADE, MEASURED, SHIFTED, Attribute, Domain, Mesh
-from tinsnip.mesh.measures import face_vectors
+from tinsnip.mesh.measures import face_vectors, triangles_at
 from tinsnip.progress import Progress
 from tinsnip.regions import Region
 from tinsnip.survey.deviation import compare, largest_deviation
+from tinsnip.threads import CORES
 from tinsnip.treat import Context, Patch, Reduce, StraightSnip
+from tinsnip.treat.reduce.parts import SEAM, parts_of
 
 
 def noisy(mesh: Mesh, size: float, seed: int = 0) -> Mesh:
@@ -46,6 +49,35 @@ class Records(unittest.TestCase):
                     self.assertTrue(np.array_equal(level.faces, direct.faces))
                     self.assertTrue(np.array_equal(level.vertices, direct.vertices))
                     self.assertTrue(np.array_equal(level.provenance, direct.provenance))
+
+    def test_parts_side_by_side_give_what_one_after_another_does(self) -> None:
+        ring = noisy(specimens.torus(80.0, 300).mesh, 0.01)
+        cut = StraightSnip(normal=(0.2, 1, 1), offset=3.0).apply(ring, Context()).mesh
+        shuffled = Mesh(ring.vertices, np.random.default_rng(1).permutation(ring.faces))
+        for mesh, divided in ((ring, True), (cut, True), (shuffled, False)):
+            with patch("tinsnip.treat.reduce.parts._TRIANGLES", 4000):
+                parts = parts_of(mesh.faces, len(mesh.vertices))
+                self.assertEqual(len(parts.bounds) > 2, divided)
+                if divided:  # no triangle reaches from a part into another, nor does one that touches it
+                    clear = parts.clear[mesh.faces]
+                    self.assertTrue(((clear.min(axis=1) == clear.max(axis=1)) | (clear.min(axis=1) == SEAM)).all())
+                    own = np.searchsorted(parts.bounds, np.arange(len(mesh.faces)), side="right") - 1
+                    for k in range(len(parts.bounds) - 1):
+                        near = np.isin(mesh.faces, mesh.faces[triangles_at(mesh.faces, parts.clear == k)]).any(axis=1)
+                        self.assertEqual(set(own[near & triangles_at(mesh.faces, parts.clear == k)]), {k})
+                record = Reduce().record(mesh, Progress())
+                with patch.dict("os.environ", {CORES: "1"}):
+                    alone = Reduce().record(mesh, Progress())
+                self.assertTrue(np.array_equal(record.log, alone.log))
+                self.assertTrue(np.array_equal(record.places, alone.places))
+                for share in (0.95, 0.8, 0.5):
+                    count = round(share * len(mesh.faces))
+                    level = record.level(count)
+                    direct = Reduce(triangles=count).apply(mesh, Context()).mesh
+                    self.assertTrue(np.array_equal(level.vertices, direct.vertices))
+                    self.assertTrue(np.array_equal(level.faces, direct.faces))
+                    self.assertEqual((direct.edges.tangled, direct.edges.flipped), (0, 0))
+                    self.assertEqual(direct.edges.open > 0, mesh is cut)
 
     def test_levels_stay_manifold_and_never_flip(self) -> None:
         ring = specimens.torus(80.0, 400)

@@ -51,7 +51,7 @@ def _fits(P, faces, twins, start, other, x, y, z):
 @kernel
 def _note(a, b, c, t, x, y, z, from_b, record):
     """Enter a collapse into the record, by the names that vertices and triangles had at first."""
-    names, parent, log, places, dies, counter = record
+    names, parent, log, places, counter = record
     n = counter[0]
     counter[0] = n + 1
     if log.shape[0] == 0:
@@ -59,9 +59,8 @@ def _note(a, b, c, t, x, y, z, from_b, record):
     log[n, 0] = names[a]
     log[n, 1] = ~names[b] if from_b else names[b]
     places[n, 0], places[n, 1], places[n, 2] = x, y, z
-    dies[parent[c]] = n
-    if t >= 0:
-        dies[parent[t]] = n
+    log[n, 2] = parent[c]
+    log[n, 3] = parent[t] if t >= 0 else -1
 
 
 @kernel

@@ -7,19 +7,23 @@ out again only when it comes up, since quadrics only grow and an old cost is a l
 
 The order of the collapses depends on the mesh and the options alone, never on where they stop. So a mesh
 reduced to fewer triangles is the same run carried further, and one record holds every level (Hoppe 1996).
-A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over.
+A pass visits its blocks of memory in strides, so that a level in the middle of a pass is even all over. It is made of
+rounds, in each of which every part of the mesh has its turn; as parts do not touch, their turns can be taken at once.
+What lies along the seams between them comes last in each pass.
 """
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 
 from tinsnip.errors import BadInput
 from tinsnip.kernels import kernel
-from tinsnip.progress import Progress
-from tinsnip.threads import in_chunks
+from tinsnip.progress import DONE, Progress
+from tinsnip.threads import cores
 from tinsnip.treat.reduce.collapse import try_collapse
+from tinsnip.treat.reduce.parts import SEAM, parts_of
 from tinsnip.treat.reduce.quadrics import best_place, gather_quadrics
 from tinsnip.treat.reduce.record import Level, Record
 
@@ -32,32 +36,28 @@ _COLOUR_WEIGHT = 20.0
 _QUEUE_FROM = 0.05
 """Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
 _QUEUE_AT_LEAST = 40_000
+_BLOCK = 12288
+"""Half-edges that are looked at in one go."""
+_ROUNDS = 16
+"""Turns of each part in a pass."""
 _PASS_SHARE = 0.35
 """Share of the edges, the cheapest, that a pass may collapse; more is faster and no worse up to here."""
 
 
 @kernel
-def _price_all(P, Q, faces, twins, out_of, cost, evenness, colours, state, begin, end):
-    for h in range(begin, end):
-        if h % 65536 == 0 and state[0]:
-            return
+def _sample_costs(P, Q, faces, twins, out_of, cost, evenness, colours, step, out):
+    """What some edges cost, spread over the mesh; those not yet known are worked out."""
+    n = 0
+    for h in range(0, twins.shape[0], step):
         t = twins[h]
         f = h // 3
         if faces[f, 0] < 0 or (t >= 0 and t < h):
             continue
-        k = h - 3 * f
-        a, b = faces[f, k], faces[f, (k + 1) % 3]
-        rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
-        _, _, _, cost[h] = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
-
-
-@kernel
-def _sample_costs(faces, twins, cost, step, out):
-    n = 0
-    for h in range(0, twins.shape[0], step):
-        t = twins[h]
-        if faces[h // 3, 0] < 0 or (t >= 0 and t < h) or cost[h] < 0.0:
-            continue
+        if cost[h] < 0.0:
+            k = h - 3 * f
+            a, b = faces[f, k], faces[f, (k + 1) % 3]
+            rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
+            _, _, _, cost[h] = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         if n < out.shape[0]:
             out[n] = cost[h]
             n += 1
@@ -72,24 +72,28 @@ def _common_divisor(a, b):
 
 
 @kernel
-def _pass(sheet, Q, cost, fans, holds, carried, record, evenness, threshold, live, stop, state):
-    """Collapse what costs less than the threshold, in memory order within blocks; returns the triangles left."""
+def _pass(sheet, Q, cost, fans, holds, carried, record, evenness, threshold, clear, listed, span, most, state):
+    """Collapse what costs less than the threshold in some blocks of a part; returns how many triangles went.
+
+    The span is the part, `SEAM` for what is in none, its first and last half-edge, of all or of those of the triangles
+    listed, and the first and last of its blocks that are looked at, in strides; `most` is how many triangles may go.
+    """
     P, faces, twins, out_of = sheet
     colours = carried[1]
-    begun = live
-    blocks = (twins.shape[0] + 12287) // 12288
+    part, low, high, begin, end = span
+    gone = 0
+    blocks = (high - low + _BLOCK - 1) // _BLOCK
     stride = max(1, int(0.618 * blocks)) | 1
     while blocks > 1 and _common_divisor(stride, blocks) > 1:
         stride += 2
-    for i in range(blocks * 12288):
-        h = (i // 12288 * stride) % blocks * 12288 + i % 12288
-        if h >= twins.shape[0]:
+    for i in range(begin * _BLOCK, end * _BLOCK):
+        h = low + (i // _BLOCK * stride) % blocks * _BLOCK + i % _BLOCK
+        if h >= high:
             continue
-        if i % 12288 == 0:
-            if state[0]:
-                return live
-            state[1] += begun - live
-            begun = live
+        if i % _BLOCK == 0 and state[0]:
+            return gone
+        if listed.shape[0] > 0:
+            h = 3 * listed[h // 3] + h % 3
         if cost[h] > threshold:
             continue
         t = twins[h]
@@ -98,18 +102,20 @@ def _pass(sheet, Q, cost, fans, holds, carried, record, evenness, threshold, liv
             continue
         k = h - 3 * f
         a, b = faces[f, k], faces[f, (k + 1) % 3]
+        if (clear[a] if clear[a] == clear[b] else -1) != part:
+            continue
         rim_a, rim_b = twins[out_of[a]] < 0, twins[out_of[b]] < 0
         x, y, z, c = best_place(P, Q, a, b, rim_a, rim_b, evenness, colours)
         cost[h] = c
         if c > threshold:
             continue
-        gone = try_collapse(h, x, y, z, sheet, Q, cost, fans, holds, carried, record)
-        if gone == 0:
+        went = try_collapse(h, x, y, z, sheet, Q, cost, fans, holds, carried, record)
+        if went == 0:
             cost[h] = 3.0 * threshold  # looked at again when the threshold has passed that
-        live -= gone
-        if live <= stop:
+        gone += went
+        if gone >= most:
             break
-    return live
+    return gone
 
 
 @kernel
@@ -251,6 +257,15 @@ def _shift_back(names, places, vertices, origin):
             places[i, k] = old if places[i, k] == old - origin[k] else places[i, k] + origin[k]
 
 
+@kernel
+def _note_deaths(rows, dies):
+    """Which collapse takes each triangle away."""
+    for n in range(rows.shape[0]):
+        for k in range(2, 4):
+            if rows[n, k] >= 0:
+                dies[rows[n, k]] = n
+
+
 class Holds(NamedTuple):
     """What a reduction must leave alone, and how it spreads its triangles.
 
@@ -272,6 +287,23 @@ class Holds(NamedTuple):
     even: bool = False
 
 
+class _Log:
+    """Collapses in their order: who stays, who goes, which triangles go, and where the one that stays then stands."""
+
+    def __init__(self, room: int) -> None:
+        self.rows, self.places = np.empty((room, 4), dtype=np.int32), np.empty((room, 3))
+        self.counter = np.zeros(1, dtype=np.int64)
+
+    def take_over(self, other: "_Log") -> None:
+        """Add what another one holds, and empty that."""
+        begin, count = int(self.counter[0]), int(other.counter[0])
+        if len(self.rows):
+            self.rows[begin : begin + count] = other.rows[:count]
+            self.places[begin : begin + count] = other.places[:count]
+        self.counter[0] += count
+        other.counter[0] = 0
+
+
 class _Work:
     """The arrays of a reduction under way."""
 
@@ -285,26 +317,24 @@ class _Work:
         self.Q = np.zeros((self.n_v, 10))
         self.out_of = np.full(self.n_v, -1, dtype=np.int32)
         self.stamp = np.zeros(self.n_v, dtype=np.int32)
-        self.marks = np.zeros(1, dtype=np.int32)
-        self.cost = np.zeros(len(twins), dtype=np.float32)
+        self.marks = 0
+        self.cost = np.full(len(twins), -1.0, dtype=np.float32)  # not yet known
         self.source = np.arange(self.n_v, dtype=np.int32)
         self.names = np.arange(self.n_v, dtype=np.int32)
         self.parent = np.arange(self.n_f, dtype=np.int32)
+        self.done = 0
         self.rims = bool(holds.rims)
         self.evenness = _EVEN_ALL_OVER if holds.even else _EVENNESS
         colours, held = holds.colours, holds.vertices
         self.colours = np.empty((0, 3), dtype=np.uint8) if colours is None else colours.astype(np.uint8)
         self.held = np.empty(0, dtype=np.uint8) if held is None else held.astype(np.uint8)
-        self.log = np.empty((self.n_v if keep_log else 0, 2), dtype=np.int32)
-        self.places = np.empty((len(self.log), 3))
-        self.dies = np.full(self.n_f if keep_log else 0, np.iinfo(np.int32).max, dtype=np.int32)
-        self.counter = np.zeros(1, dtype=np.int64)
+        self.log = _Log(self.n_v if keep_log else 0)
 
-    def _shared(self) -> tuple:
+    def _shared(self, log: "_Log", marks: np.ndarray) -> tuple:
         """What passes and queue are both given."""
         sheet = self.P, self.faces, self.twins, self.out_of
-        record = self.names, self.parent, self.log, self.places, self.dies, self.counter
-        fans, holds, carried = (self.stamp, self.marks), (self.rims, self.held), (self.source, self.colours)
+        record = self.names, self.parent, log.rows, log.places, log.counter
+        fans, holds, carried = (self.stamp, marks), (self.rims, self.held), (self.source, self.colours)
         return sheet, self.Q, self.cost, fans, holds, carried, record, self.evenness
 
     def squeeze(self) -> None:
@@ -322,34 +352,88 @@ class _Work:
 
     def reduce(self, target: int, progress: Progress) -> int:
         """Collapse down to a number of triangles; returns how many are left."""
+        with ThreadPoolExecutor(cores()) as pool:
+            return self._reduce(target, pool, progress)
+
+    def _reduce(self, target: int, pool: ThreadPoolExecutor, progress: Progress) -> int:
         live = self.n_f
         queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
         state = progress.step("Reducing", max(1, live - target))
-        gather_quadrics(
-            self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, self.Q, self.out_of, state
-        )
+        self._gather(pool, state)
         progress.check()
-        given = self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours, state
-        in_chunks(lambda begin, end: _price_all(*given, begin, end), len(self.twins), 300_000)
         sample = np.empty(40000, dtype=np.float32)
         stalled = 0
         while live > max(queue_from, target) and stalled < 30:
             progress.check()
-            n = _sample_costs(self.faces, self.twins, self.cost, max(1, len(self.twins) // 60000) | 1, sample)
+            n = _sample_costs(
+                self.P, self.Q, self.faces, self.twins, self.out_of, self.cost, self.evenness, self.colours,
+                max(1, len(self.twins) // 60000) | 1, sample,
+            )  # fmt: skip
             if n == 0:
                 break
             threshold = np.float32(np.quantile(sample[:n], _PASS_SHARE))
             before = live
-            live = _pass(*self._shared(), threshold, live, max(int(queue_from), target), state)
+            live -= self._pass(threshold, live - max(int(queue_from), target), pool, progress)
             stalled = stalled + 1 if before - live < 0.002 * before else 0
             if live < 0.7 * self.n_f:
                 self.squeeze()
         progress.check()
         if live > target:
             self.squeeze()
-            live = _queue(*self._shared(), live, target, state)
+            live = _queue(*self._shared(self.log, np.array([self.marks], np.int32)), live, target, state)
             progress.check()
         return live
+
+    def _gather(self, pool: ThreadPoolExecutor, state: np.ndarray) -> None:
+        """Work out all quadrics."""
+        bounds, clear, _ = parts_of(self.faces, self.n_v)
+
+        def gather(part: int, begin: int, end: int) -> None:
+            gather_quadrics(
+                self.P, self.faces, self.twins, _RIM_WEIGHT, _COLOUR_WEIGHT, self.colours, clear, (part, begin, end),
+                self.Q, self.out_of, state,
+            )  # fmt: skip
+
+        list(pool.map(gather, range(len(bounds) - 1), bounds[:-1].tolist(), bounds[1:].tolist()))
+        if len(bounds) > 2:
+            gather(SEAM, 0, self.n_f)
+
+    def _pass(self, threshold: np.float32, most: int, pool: ThreadPoolExecutor, progress: Progress) -> int:
+        """Collapse what costs less than the threshold, `most` triangles or a few more; returns how many went."""
+        bounds, clear, seams = parts_of(self.faces, self.n_v)
+        count, none = len(bounds) - 1, np.empty(0, dtype=np.int32)
+        spans = [(k, 3 * int(bounds[k]), 3 * int(bounds[k + 1])) for k in range(count)]
+        blocks = [-(-(high - low) // _BLOCK) for _, low, high in spans]
+        in_turn = -(-max(blocks) // _ROUNDS)
+        room = in_turn * _BLOCK // 3  # each collapse takes one at least of a block's triangles
+        logs = [_Log(room if len(self.log.rows) else 0) for _ in spans] if count > 1 else [self.log]
+        marks = [np.array([self.marks], dtype=np.int32) for _ in spans]
+        gone = 0
+
+        def turn(k: int, begin: int, allowed: int) -> int:
+            span = (*spans[k], begin, min(begin + in_turn, blocks[k]))
+            return int(_pass(*self._shared(logs[k], marks[k]), threshold, clear, none, span, allowed, progress.state))
+
+        for begin in range(0, max(blocks), in_turn):
+            turns = [k for k in range(count) if begin < blocks[k]]
+            if len(turns) > 1 and gone + 2 * room * len(turns) < most:
+                gone += sum(pool.map(lambda k, begin=begin: turn(k, begin, most), turns))
+            else:  # one after another, the same comes of it, and it can end at any collapse
+                for k in turns:
+                    gone += turn(k, begin, most - gone) if gone < most else 0
+            if count > 1:
+                for log in logs:
+                    self.log.take_over(log)
+            progress.state[DONE] = self.done + gone
+            progress.check()
+        self.marks = max(int(own[0]) for own in marks)
+        if count > 1 and gone < most:
+            own = np.array([self.marks], dtype=np.int32)
+            span = SEAM, 0, 3 * len(seams), 0, -(-3 * len(seams) // _BLOCK)
+            gone += int(_pass(*self._shared(self.log, own), threshold, clear, seams, span, most - gone, progress.state))
+            self.marks = int(own[0])
+        self.done += gone
+        return gone
 
 
 def collapse_to(
@@ -401,7 +485,10 @@ def record_collapses(
     """
     work = _Work(vertices, faces, twins, holds, keep_log=True)
     work.reduce(min(fewest, len(faces)), progress)
-    count = int(work.counter[0])
-    log, places = work.log[:count].copy(), work.places[:count].copy()
+    count = int(work.log.counter[0])
+    rows, places = work.log.rows[:count], work.log.places[:count].copy()
+    dies = np.full(len(faces), np.iinfo(np.int32).max, dtype=np.int32)
+    _note_deaths(rows, dies)
+    log = rows[:, :2].copy()
     _shift_back(log[:, 0].copy(), places, vertices, work.origin)
-    return Record(vertices, faces, log, places, work.dies, join)
+    return Record(vertices, faces, log, places, dies, join)

@@ -58,7 +58,7 @@ def _add_wall(P, Q, v, w, nx, ny, nz, weight):
 
 
 @kernel
-def gather_quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_of, state):
+def gather_quadrics(P, faces, twins, rim_weight, colour_weight, colours, clear, span, Q, out_of, state):
     """Sum the planes round each vertex, and note an outgoing half-edge of each (the open one on a rim).
 
     Parameters
@@ -73,6 +73,10 @@ def gather_quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_
     colour_weight : float
         Of edges of colour.
     colours : ndarray of uint8, shape (V, 3) or (0, 3)
+    clear : ndarray of int8, shape (V,)
+        The part of each vertex.
+    span : (int, int, int)
+        The part whose triangles are looked at, or -1 for those of no part; their first and last.
     Q : ndarray, shape (V, 10)
         Written.
     out_of : ndarray of int32, shape (V,)
@@ -80,10 +84,13 @@ def gather_quadrics(P, faces, twins, rim_weight, colour_weight, colours, Q, out_
     state : ndarray
         Progress and cancelling.
     """
-    for f in range(faces.shape[0]):
+    part, begin, end = span
+    for f in range(begin, end):
         if f % 65536 == 0 and state[0]:
             return
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
+        if (clear[a] if clear[a] == clear[b] and clear[a] == clear[c] else -1) != part:
+            continue
         ux, uy, uz = P[b, 0] - P[a, 0], P[b, 1] - P[a, 1], P[b, 2] - P[a, 2]
         wx, wy, wz = P[c, 0] - P[a, 0], P[c, 1] - P[a, 1], P[c, 2] - P[a, 2]
         nx, ny, nz = uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx
