@@ -9,10 +9,11 @@ from scipy.sparse.csgraph import connected_components
 
 from tests import specimens
 from tinsnip.mesh import Attribute, Domain, Lineage, Mesh
-from tinsnip.mesh.halfedges import fans_of
+from tinsnip.mesh.halfedges import fans_of, twin_table
 from tinsnip.mesh.subsets import keep_triangles, reorder
 from tinsnip.space.welding import weld_exact
 from tinsnip.survey import examine
+from tinsnip.survey.tangles import doubled_triangles
 
 
 def random_mesh(rng: np.random.Generator, vertices: int, triangles: int) -> Mesh:
@@ -51,6 +52,17 @@ class Topology(unittest.TestCase):
                 pinched += len(own) > 0 and connected_components(graph, False)[0] > 1
             self.assertEqual(int((fans_of(mesh.faces, mesh.twins, vertices) > 1).sum()), pinched)
             self.assertEqual(sorted(mesh.loops.halfedges), sorted(np.flatnonzero(mesh.twins == -1)))
+
+    def test_doubled_triangles_by_twins_against_all_rows(self) -> None:
+        for seed in range(60):
+            rng = np.random.default_rng(seed)
+            faces = rng.integers(0, int(rng.integers(4, 30)), (int(rng.integers(1, 60)), 3))
+            faces = np.concatenate([faces, rng.permuted(faces[rng.random(len(faces)) < 0.3], axis=1)]).astype(np.int32)
+            faces = rng.permutation(faces)
+            _, first = np.unique(np.sort(faces, axis=1), axis=0, return_index=True)
+            expected = np.setdiff1d(np.arange(len(faces)), first)
+            for twins in (None, twin_table(faces, 30)):
+                self.assertEqual(np.flatnonzero(doubled_triangles(faces, twins)).tolist(), expected.tolist())
 
     def test_weld_against_unique(self) -> None:
         rng = np.random.default_rng(1)

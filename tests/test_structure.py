@@ -8,13 +8,14 @@ from pathlib import Path
 import tinsnip
 
 ROOT = Path(tinsnip.__file__).parent
-BASE = {"words", "errors", "kernels", "progress", "threads"}
+BASE = {"words", "errors", "kernels", "progress", "threads", "memory"}
 MAY_IMPORT = {
     "words": set(),
     "errors": set(),
     "kernels": set(),
     "progress": {"errors"},
     "threads": set(),
+    "memory": set(),
     "space": BASE,
     "mesh": BASE | {"space"},
     "formats": BASE | {"space", "mesh"},

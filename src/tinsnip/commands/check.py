@@ -10,8 +10,8 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
-from tinsnip.formats import read_scan
+from tinsnip.commands.shared import JSON, PROFILE, READ_AT_MOST, UNIT, VOIDS, shown
+from tinsnip.formats import CHECKING, read_scan
 from tinsnip.survey import examine
 from tinsnip.survey.deviation import compare as deviation
 from tinsnip.survey.deviation import deviation_from_reference, share_within
@@ -30,8 +30,11 @@ _SAID = 10
 @UNIT
 @VOIDS
 @PROFILE
+@READ_AT_MOST
 @JSON
-def check(file: Path, unit: str | None, voids: str | None, profile_name: str | None, as_json: bool) -> None:
+def check(
+    file: Path, unit: str | None, voids: str | None, profile_name: str | None, at_most: int | None, as_json: bool
+) -> None:
     """Findings and readiness of FILE. Exit 0 ready, 1 not ready, 2 not readable."""
     judge, profile = None, None
     if profile_name is not None:
@@ -40,7 +43,12 @@ def check(file: Path, unit: str | None, voids: str | None, profile_name: str | N
 
         profile = load_profile(profile_name)
     with shown("Reading") as progress:
-        scan = read_scan(file, unit, progress)
+        if at_most is None:
+            scan = read_scan(file, unit, progress, CHECKING)
+        else:
+            from tinsnip.job.reading import read_at_most
+
+            scan = read_at_most(file, unit, progress, at_most)
         examination = examine(with_voids_meant(scan.mesh) if voids else scan.mesh, progress)
         verdict = examination.readiness
         if judge is not None:

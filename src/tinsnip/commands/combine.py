@@ -6,10 +6,11 @@ from pathlib import Path
 import click
 import numpy as np
 
-from tinsnip.commands.shared import JSON, OUT, REPLACE, UNIT, shown, writable
+from tinsnip.commands.shared import JSON, OUT, READ_AT_MOST, REPLACE, UNIT, shown, writable
 from tinsnip.errors import BadInput
-from tinsnip.formats import Format, read_scan
+from tinsnip.formats import Format
 from tinsnip.job import release
+from tinsnip.job.reading import read_at_most
 from tinsnip.treat import AlignAll, Combine, Context, MergeScans
 
 __all__ = ["combine", "merge"]
@@ -28,12 +29,15 @@ def _checked(command: str, files: tuple[Path, ...], out: Path, replace: bool) ->
 @OUT
 @REPLACE
 @UNIT
+@READ_AT_MOST
 @JSON
-def combine(how: str, files: tuple[Path, ...], out: Path, replace: bool, unit: str | None, as_json: bool) -> None:
+def combine(
+    how: str, files: tuple[Path, ...], out: Path, replace: bool, unit: str | None, at_most: int | None, as_json: bool
+) -> None:
     """Join FILES, cut the others from the first, or keep what is common. Exit 0 ready, 1 not ready, 2 bad input."""
     form = _checked("combine", files, out, replace)
     with shown("Combining") as progress:
-        scans = [read_scan(file, unit, progress) for file in files]
+        scans = [read_at_most(file, unit, progress, at_most) for file in files]
         made = Combine(how=how).apply([scan.mesh for scan in scans], Context(progress))
         result = made.parts[0].mesh
         solids = made.account.figures["solids"]
@@ -64,12 +68,16 @@ def combine(how: str, files: tuple[Path, ...], out: Path, replace: bool, unit: s
 )
 @REPLACE
 @UNIT
+@READ_AT_MOST
 @JSON
-def merge(files: tuple[Path, ...], out: Path, aligned: str, replace: bool, unit: str | None, as_json: bool) -> None:
+def merge(
+    files: tuple[Path, ...], out: Path, aligned: str, replace: bool, unit: str | None, at_most: int | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Part-scans of one thing as one surface, in the first one's pose. Exit 0 merged, 1 unsure or left out, 2 bad."""
     form = _checked("merge", files, out, replace)
     with shown("Merging") as progress:
-        meshes = [read_scan(file, unit, progress).mesh for file in files]
+        meshes = [read_at_most(file, unit, progress, at_most).mesh for file in files]
         laid, left = None, []
         if aligned == "auto":
             with progress.part(0.0, 0.6):

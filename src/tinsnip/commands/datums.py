@@ -7,10 +7,9 @@ from pathlib import Path
 import click
 import numpy as np
 
-from tinsnip.commands.shared import JSON, UNIT, shown
+from tinsnip.commands.shared import JSON, READ_AT_MOST, UNIT, shown
 from tinsnip.datums.drawings import check_drawing, write_drawing
 from tinsnip.errors import BadInput
-from tinsnip.formats import read_scan
 
 __all__ = ["datums"]
 
@@ -30,10 +29,12 @@ def _plane(text: str) -> tuple[str, np.ndarray, float]:
 @click.option("--section", "sections", multiple=True, help="Outline at z=12 (or x=, y=), mm, as lines and arcs, in it.")
 @click.option("--replace", is_flag=True, help="Replace that file where it is there already.")
 @UNIT
+@READ_AT_MOST
 @JSON
 def datums(
-    file: Path, out: Path | None, sections: tuple[str, ...], replace: bool, unit: str | None, as_json: bool
-) -> None:
+    file: Path, out: Path | None, sections: tuple[str, ...], replace: bool, unit: str | None, at_most: int | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """The planes, cylinders, spheres, cones and tori of FILE that have 1 % of its area or more, in the file's frame.
 
     Lengths in mm. A cone's point is its apex, its angle the whole one; a torus' radius is that of its ring.
@@ -46,8 +47,9 @@ def datums(
     with shown("Looking for forms") as progress:
         from tinsnip.datums.finding import find_datums
         from tinsnip.datums.sections import section_drawn
+        from tinsnip.job.reading import read_at_most
 
-        mesh = read_scan(file, unit, progress).mesh
+        mesh = read_at_most(file, unit, progress, at_most).mesh
         drawn = [section_drawn(mesh, normal, offset, name) for name, normal, offset in planes]
         found = [] if out is not None and out.suffix.lower() == ".svg" else find_datums(mesh, progress)
     facts = {"file": str(file), "datums": [datum.facts() for datum in found]}

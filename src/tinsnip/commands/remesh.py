@@ -5,10 +5,10 @@ from pathlib import Path
 
 import click
 
-from tinsnip.commands.shared import JSON, LENGTH, OUT, REPLACE, UNIT, shown, writable
+from tinsnip.commands.shared import JSON, LENGTH, OUT, READ_AT_MOST, REPLACE, UNIT, shown, writable
 from tinsnip.errors import BadInput
-from tinsnip.formats import read_scan
 from tinsnip.job import release
+from tinsnip.job.reading import read_at_most
 from tinsnip.treat import Context, Quads, Remesh
 
 __all__ = ["remesh"]
@@ -23,10 +23,11 @@ __all__ = ["remesh"]
 @OUT
 @REPLACE
 @UNIT
+@READ_AT_MOST
 @JSON
 def remesh(
     file: Path, edge: float, adaptive: bool, quads: bool, max_deviation: float | None, out: Path, replace: bool,
-    unit: str | None, as_json: bool,
+    unit: str | None, at_most: int | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Mesh FILE anew with edges of one length, in triangles or quads; sharp edges, rims and colours stay.
 
@@ -40,7 +41,7 @@ def remesh(
         raise BadInput(f"{out}: {form.title} has no place for quads; write OBJ or PLY")
     wanted = Quads(edge_mm=edge) if quads else Remesh(edge_mm=edge, adaptive=adaptive, max_deviation_mm=max_deviation)
     with shown("Meshing anew") as progress:
-        made = wanted.apply(read_scan(file, unit, progress).mesh, Context(progress))
+        made = wanted.apply(read_at_most(file, unit, progress, at_most).mesh, Context(progress))
         counts = release(made.mesh, out, form.name, progress, ends_as="surface").counts()
     facts = {"out": str(out), "text": made.text, **made.account.facts()}
     facts |= {k: counts[k] for k in ("triangles", "shells", "open_edges", "crossings", "volume_mm3", "area_mm2")}

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from tinsnip.commands.shared import JSON, PROFILE, UNIT, VOIDS, shown
+from tinsnip.commands.shared import JSON, PROFILE, READ_AT_MOST, UNIT, VOIDS, shown
 from tinsnip.errors import BadInput
 from tinsnip.formats import FORMATS, format_for
 from tinsnip.job import (
@@ -53,6 +53,7 @@ __all__ = ["list_profiles", "routines", "run"]
 @click.option("--report", is_flag=True, help="A page about each result beside it, and one that leads to all.")
 @click.option("--workers", type=click.IntRange(1, 256), metavar="N", help="So many scans at a time.")
 @click.option("--cluster", metavar="ADDRESS", help="On a Dask cluster whose machines all reach the files.")
+@READ_AT_MOST
 @click.option("--resume", is_flag=True, help="What an earlier run into this folder has done is not done again.")
 @JSON
 def run(
@@ -75,6 +76,7 @@ def run(
     report: bool,
     workers: int | None,
     cluster: str | None,
+    at_most: int | None,
     resume: bool,
     as_json: bool,
 ) -> None:
@@ -100,7 +102,7 @@ def run(
         raise BadInput("--workers and --cluster: the work is done here or there; leave one out")
     order = Order(
         chosen, budget, format_name, unit, provenance, voids == "keep", profile, report,
-        bake=int(bake) if bake else None, relief=relief,
+        bake=int(bake) if bake else None, relief=relief, at_most=at_most,
     )  # fmt: skip
     batch = BatchRun(files, out, order, replace, resume)
     if not as_json:

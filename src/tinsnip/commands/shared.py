@@ -17,9 +17,16 @@ from tinsnip.errors import BadInput
 from tinsnip.formats import UNITS, Format, format_for
 from tinsnip.progress import Progress
 
-__all__ = ["JSON", "LENGTH", "OUT", "PROFILE", "REPLACE", "UNIT", "VOIDS", "shown", "writable"]
+__all__ = ["JSON", "LENGTH", "OUT", "PROFILE", "READ_AT_MOST", "REPLACE", "UNIT", "VOIDS", "shown", "writable"]
 
 UNIT = click.option("--unit", type=click.Choice(list(UNITS)), help="Unit of the file's numbers; guessed if left out.")
+READ_AT_MOST = click.option(
+    "--read-at-most",
+    "at_most",
+    type=click.IntRange(min=1000),
+    metavar="TRIANGLES",
+    help="A scan that has more is reduced to that while it is read, with little memory (binary STL, PLY).",
+)
 VOIDS = click.option(
     "--voids", type=click.Choice(["keep"]), help="keep: closed inner skins are meant, as those of a hollow part are."
 )

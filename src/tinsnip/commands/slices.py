@@ -5,9 +5,8 @@ from pathlib import Path
 
 import click
 
-from tinsnip.commands.shared import JSON, LENGTH, UNIT, shown
+from tinsnip.commands.shared import JSON, LENGTH, READ_AT_MOST, UNIT, shown
 from tinsnip.errors import BadInput
-from tinsnip.formats import read_scan
 from tinsnip.formats.outlinefiles import OUTLINE_FORMATS, write_layers
 
 __all__ = ["slices"]
@@ -23,16 +22,21 @@ _LISTED = 12
 @click.option("--format", "form", type=click.Choice(list(OUTLINE_FORMATS)), default="svg", show_default=True)
 @click.option("--replace", is_flag=True, help="Replace files that are there already.")
 @UNIT
+@READ_AT_MOST
 @JSON
-def slices(file: Path, height: float, out: Path, form: str, replace: bool, unit: str | None, as_json: bool) -> None:
+def slices(
+    file: Path, height: float, out: Path, form: str, replace: bool, unit: str | None, at_most: int | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """The outlines of FILE layer by layer, from the bottom, and every layer that cannot be built as it is.
 
     Exit 0 all can be built, 1 some cannot (each said; the files are written all the same), 2 bad input.
     """
     with shown("Slicing") as progress:
+        from tinsnip.job.reading import read_at_most
         from tinsnip.survey.layers import find_layer_faults, layers_of
 
-        mesh = read_scan(file, unit, progress).mesh
+        mesh = read_at_most(file, unit, progress, at_most).mesh
         layers = layers_of(mesh, height, progress)
         names = _names(file, out, form, len(layers.heights), replace)
         faults = find_layer_faults(mesh, layers, progress)

@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from tinsnip.errors import BadInput
+from tinsnip.formats.rows import NAME
 from tinsnip.formats.textrows import pick_lists, text_rows
 from tinsnip.kernels import kernel
 from tinsnip.mesh import HOLLOW, Attribute, Domain, Mesh
@@ -15,7 +16,7 @@ from tinsnip.mesh.quads import QUAD, of_polygons, quad_runs
 from tinsnip.progress import Progress
 from tinsnip.space.facets import triangulate_polygons
 
-__all__ = ["read", "size_of", "sniff", "write"]
+__all__ = ["read", "rows_of", "size_of", "sniff", "triangles_in", "write"]
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2",
@@ -161,6 +162,84 @@ def read(path: Path, progress: Progress) -> Mesh:
     if hollow is not None and hollow.any():
         attributes[HOLLOW] = hollow_at(faces[hollow[polygon]], len(vertices))
     return Mesh(vertices, faces, None if provenance is None else provenance[polygon], attributes)
+
+
+def triangles_in(path: Path) -> int | None:
+    """How many faces a file says it holds, as triangles mostly.
+
+    Parameters
+    ----------
+    path : Path
+    """
+    return next((element.count for element in _header(path)[1] if element.name == "face"), None)
+
+
+class _Faces:
+    """The triangles of a binary file of nothing else, which are not all read; see `rows.Rows`."""
+
+    def __init__(self, vertices: np.ndarray, faces: np.ndarray) -> None:
+        self._vertices, self._faces = vertices, faces
+        self.count = len(faces)
+
+    def places(self, begin: int, end: int) -> np.ndarray:
+        rows = self._faces[begin:end]
+        if (rows["size"] != 3).any():
+            raise BadInput("has faces of other than three corners, which cannot be read in parts; export triangles")
+        first = rows["corners"][:, 0]
+        if len(first) and (first.min() < 0 or first.max() >= len(self._vertices)):
+            raise BadInput("a face names a vertex that is not there; export it again")
+        some = self._vertices[first]
+        return np.stack([some[name].astype(np.float64) for name in "xyz"], axis=1)
+
+    def mesh(self, chosen: np.ndarray) -> Mesh:
+        faces = self._faces["corners"][chosen].astype(np.int32)
+        used, local = np.unique(faces, return_inverse=True)
+        if len(used) and (used[0] < 0 or used[-1] >= len(self._vertices)):
+            raise BadInput("a face names a vertex that is not there; export it again")
+        vertices, colour = _vertex_columns(self._vertices[used])
+        attributes = {NAME: Attribute(Domain.VERTEX, used.astype(np.int32))}
+        if colour is not None:
+            attributes["colour"] = Attribute(Domain.VERTEX, colour)
+        return Mesh(vertices, local.reshape(-1, 3).astype(np.int32), None, attributes)
+
+
+def rows_of(path: Path) -> _Faces:
+    """The triangles of a binary PLY, some at a time.
+
+    Parameters
+    ----------
+    path : Path
+
+    Raises
+    ------
+    BadInput
+        When it is text, or holds other than vertices of one size and triangles, or is cut short.
+    """
+    form, elements, offset = _header(path)
+    order = {"binary_little_endian": "<", "binary_big_endian": ">"}.get(form)
+    tables: dict[str, np.ndarray] = {}
+    for element in elements:
+        lists = [p for p in element.properties if p.counter]
+        faces = element.name == "face" and len(element.properties) == 1 and len(lists) == 1
+        if order is None or element.count < 0 or (lists and not faces) or (faces and lists[0].item[0] == "f"):
+            raise BadInput("is no binary PLY of plain triangles, which alone is read in parts; export it as one")
+        kind = np.dtype(
+            [("size", order + lists[0].counter), ("corners", order + lists[0].item, 3)]
+            if faces
+            else [(p.name, order + p.item) for p in element.properties]
+        )
+        if offset + element.count * kind.itemsize > path.stat().st_size:
+            raise BadInput(
+                f"announces {element.count} of '{element.name[:40]}' but ends before; copy or export it again"
+            )
+        if element.count:
+            tables[element.name] = np.memmap(path, kind, "r", offset=offset, shape=(element.count,))
+        offset += element.count * kind.itemsize
+    if "vertex" not in tables or "face" not in tables:
+        raise BadInput("has no vertices with faces; export the scan as a mesh, not as points")
+    if not {"x", "y", "z"} <= set(tables["vertex"].dtype.names):
+        raise BadInput("its vertices have no x, y, z; export it again")
+    return _Faces(tables["vertex"], tables["face"])
 
 
 def _vertex_columns(table: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:

@@ -13,7 +13,7 @@ from tinsnip.mesh.measures import face_vectors
 from tinsnip.progress import Progress
 from tinsnip.space.welding import weld_bits
 
-__all__ = ["read", "size_of", "sniff", "write"]
+__all__ = ["read", "rows_of", "size_of", "sniff", "triangles_in", "write"]
 
 _RECORD = 50
 """Bytes of a triangle, by the format."""
@@ -79,16 +79,73 @@ def read(path: Path, progress: Progress) -> Mesh:
     else:
         corners = _binary_corners(path, size, _declared(head), progress)
     progress.step("Welding corners")
+    return _welded(corners)
+
+
+def _welded(corners: np.ndarray) -> Mesh:
+    """Triangles by their corners, float32, shape (3 F, 3), as a mesh."""
     index, first = weld_bits(corners.view(np.uint32))
     vertices = corners[first].astype(np.float64)
     vertices += 0.0  # folds minus zero
     return Mesh(vertices, index.reshape(-1, 3))
 
 
-def _binary_corners(path: Path, size: int, count: int, progress: Progress) -> np.ndarray:
+def triangles_in(path: Path) -> int | None:
+    """How many triangles a file says it holds; None where only reading tells.
+
+    Parameters
+    ----------
+    path : Path
+    """
+    with path.open("rb") as file:
+        head = file.read(4096)
+    if path.stat().st_size != 84 + _RECORD * _declared(head) and _is_ascii(head):
+        return None
+    return _declared(head)
+
+
+class _Records:
+    """The triangles of a binary file, which are not all read; see `rows.Rows`."""
+
+    def __init__(self, path: Path, count: int) -> None:
+        kind = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("more", "<u2")])
+        self.count = count
+        self._rows = np.memmap(path, kind, "r", offset=84, shape=(count,))
+
+    def places(self, begin: int, end: int) -> np.ndarray:
+        return self._rows["corners"][begin:end, 0].astype(np.float64)
+
+    def mesh(self, chosen: np.ndarray) -> Mesh:
+        return _welded(np.ascontiguousarray(self._rows["corners"][chosen], dtype=np.float32).reshape(-1, 3))
+
+
+def rows_of(path: Path) -> _Records:
+    """The triangles of a binary STL, some at a time.
+
+    Parameters
+    ----------
+    path : Path
+
+    Raises
+    ------
+    BadInput
+        When it is text, or cut short.
+    """
+    count, size = triangles_in(path), path.stat().st_size
+    if count is None:
+        raise BadInput("is text, which cannot be read in parts; export it as binary STL or PLY")
+    _refuse_what_is_cut_short(size, count)
+    return _Records(path, count)
+
+
+def _refuse_what_is_cut_short(size: int, count: int) -> None:
     there = (size - 84) // _RECORD
     if count > there:
         raise BadInput(f"announces {count} triangles but ends after {there} (byte {size}); copy or export it again")
+
+
+def _binary_corners(path: Path, size: int, count: int, progress: Progress) -> np.ndarray:
+    _refuse_what_is_cut_short(size, count)
     state = progress.step(f"Reading {path.name}", count)
     corners = np.empty((3 * count, 3), dtype=np.float32)
     raw = corners.view(np.uint8).reshape(count, 36)

@@ -17,6 +17,7 @@ from tinsnip.job.profile import (
     save_profile,
     turned_to_fit,
 )
+from tinsnip.job.reading import read_at_most
 from tinsnip.job.release import Writing, fit_to_format, release, write_pieces
 from tinsnip.job.replay import Planned, Replayed, plan_of, replay
 from tinsnip.job.reporting import log_of, write_report
@@ -66,6 +67,7 @@ __all__ = [
     "perform_all",
     "plan_of",
     "profiles",
+    "read_at_most",
     "read_document",
     "release",
     "remove_profile",

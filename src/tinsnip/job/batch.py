@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import ENDINGS, FORMATS, Scan, read_scan
+from tinsnip.formats import ENDINGS, FORMATS, Scan
 from tinsnip.formats.whole import write_whole
 from tinsnip.job.profile import Profile, checks_of
+from tinsnip.job.reading import read_at_most
 from tinsnip.job.release import release
 from tinsnip.job.routine import Routine, Run
 from tinsnip.progress import Progress
@@ -71,6 +72,8 @@ class Order:
         no texture.
     relief : bool
         Whether a normal map of the scan's finer relief is baked too.
+    at_most : int or None
+        Triangles to which a scan that has more is reduced while it is read.
     """
 
     routine: Routine
@@ -83,6 +86,7 @@ class Order:
     report: bool = False
     bake: int | None = None
     relief: bool = False
+    at_most: int | None = None
 
 
 @dataclass(frozen=True)
@@ -257,7 +261,7 @@ def run_file(file: Path, target: Path, order: Order, progress: Progress | None =
     progress = progress or Progress()
     routine, budget, format_name, provenance = order.routine, order.budget, order.format_name, order.provenance
     profile, unit = order.profile, "mm" if order.profile is None else order.profile.file_unit
-    scan = read_scan(file, order.unit, progress)
+    scan = read_at_most(file, order.unit, progress, order.at_most)
     if order.keep_voids:
         scan = replace(scan, mesh=with_voids_meant(scan.mesh))
     run = budget.on(routine, format_name, scan.mesh.colour is not None).run(scan, progress)

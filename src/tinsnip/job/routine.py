@@ -17,6 +17,7 @@ from tinsnip.job.bookkeeping import CopyAsVariant, Open, Remove, Rename
 from tinsnip.job.job import Job
 from tinsnip.job.step import names_places
 from tinsnip.mesh import MADE, Mesh
+from tinsnip.mesh.remembered import forget
 from tinsnip.progress import Progress
 from tinsnip.survey.part import no_part
 from tinsnip.survey.readiness import Check, EndsAs, Readiness
@@ -44,6 +45,10 @@ _STEP = "step"
 """The check that fails where a step could not be done."""
 _MOST_TRIANGLES = 200_000_000
 """More than any scan has."""
+
+
+_LARGE = 5_000_000
+"""Triangles from which a mesh that a step has left behind keeps no tree or tables; they take more than the mesh."""
 
 
 class RoutineStep(BaseModel):
@@ -210,6 +215,8 @@ class Routine(BaseModel):
         for i, step in enumerate(steps):
             begun = time.perf_counter()
             treatment = step.make()
+            if isinstance(treatment, Reduce) and len(mesh.faces) > _LARGE:
+                forget(mesh, Mesh.tree)
             with progress.part(i / (len(steps) + 1), (i + 1) / (len(steps) + 1)):
                 try:
                     outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
@@ -229,6 +236,8 @@ class Routine(BaseModel):
                 )
             )
             before_last, mesh = mesh, outcome.mesh
+            if mesh is not before_last and len(before_last.faces) > _LARGE:
+                forget(before_last, Mesh.twins, Mesh.shells, Mesh.tree)
             if outcome.question:
                 break
         return Run(self, scan.mesh, mesh, before_last, done)

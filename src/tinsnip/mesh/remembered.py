@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 from tinsnip.progress import check_here
 
-__all__ = ["hand_on", "is_known", "of_faces", "remember", "remembered"]
+__all__ = ["forget", "hand_on", "is_known", "of_faces", "remember", "remembered"]
 
 Subject = Any
 Fact = TypeVar("Fact")
@@ -106,3 +106,15 @@ def remember(mesh: Subject, fact: Any, value: Any) -> None:
         What it would come to.
     """
     mesh.__dict__[_name(fact)] = value
+
+
+def forget(mesh: Subject, *facts: Any) -> None:
+    """Let go of facts that can be worked out again; who asks for one later waits for it once more.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    *facts : callable or property
+    """
+    for fact in facts:
+        mesh.__dict__.pop(_name(fact), None)

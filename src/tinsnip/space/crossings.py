@@ -283,14 +283,15 @@ def _found(
     tree: Tree | None,
     folds: bool,
 ) -> np.ndarray:
-    everything = np.arange(len(faces), dtype=np.int32)
+    within = first is None and second is None
+    everything = np.arange(0 if within else len(faces), dtype=np.int32)
     chosen = everything if first is None else np.ascontiguousarray(first, dtype=np.int32)
     others = everything if second is None else np.ascontiguousarray(second, dtype=np.int32)
-    if len(chosen) == 0 or len(others) == 0:
+    if len(faces) == 0 or (not within and (len(chosen) == 0 or len(others) == 0)):
         return np.empty((0, 3), dtype=np.int32)
     if tree is None or first is not None:
         tree = build_tree(vertices, faces if first is None else np.ascontiguousarray(faces[chosen]))
-    number = np.full(len(faces), -1, dtype=np.int32)
+    number = np.full(len(everything), -1, dtype=np.int32)
     number[chosen] = np.arange(len(chosen), dtype=np.int32)
     state = polled_here()
     found: dict[int, np.ndarray] = {}
@@ -310,7 +311,6 @@ def _found(
                 return
             room = int(n)
 
-    within = first is None and second is None
     in_chunks(work, len(tree.boxes) // 2 + 1 if within else len(others), _PART)
     check_here()
     return np.concatenate([found[b] for b in sorted(found)])

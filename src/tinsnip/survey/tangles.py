@@ -75,19 +75,38 @@ def _sorted_rows(faces, out):
         out[f, 2] = max(a, b, c)
 
 
-def doubled_triangles(faces: np.ndarray) -> np.ndarray:
+@kernel
+def _mark_backed(faces, twins, mark):
+    """Mark triangles each of whose edges has another one over the same vertices, or more than two, or no side."""
+    corner = faces.ravel()
+    for f in range(faces.shape[0]):
+        backed = True
+        for k in range(3):
+            t = twins[3 * f + k]
+            if t == OPEN or (t >= 0 and corner[3 * f + (k + 2) % 3] != corner[t - t % 3 + (t + 2) % 3]):
+                backed = False
+                break
+        mark[f] = backed
+
+
+def doubled_triangles(faces: np.ndarray, twins: np.ndarray | None = None) -> np.ndarray:
     """Triangles over the same three vertices as an earlier one, whichever way round, bool, shape (F,).
 
     Parameters
     ----------
     faces : ndarray of int32, shape (F, 3)
+    twins : ndarray of int32, shape (3 F,), optional
+        The half-edge across from each; where it is known, hardly any triangle has to be compared.
     """
-    rows = np.empty((len(faces), 3), dtype=np.uint32)
-    _sorted_rows(faces, rows)
+    doubled = np.ones(len(faces), dtype=bool)
+    if twins is not None:
+        _mark_backed(faces, twins, doubled)
+    some = np.flatnonzero(doubled)
+    rows = np.empty((len(some), 3), dtype=np.uint32)
+    _sorted_rows(faces[some] if len(some) < len(faces) else faces, rows)
     check_here()
     _, first = weld_bits(rows)
-    doubled = np.ones(len(faces), dtype=bool)
-    doubled[first] = False
+    doubled[some[first]] = False
     return doubled
 
 
@@ -143,7 +162,7 @@ class Tangles(NamedTuple):
 @remembered
 def doubles_of(mesh: Mesh) -> np.ndarray:
     """Triangles over the same three vertices as an earlier one: their numbers, ascending."""
-    return np.flatnonzero(doubled_triangles(mesh.faces))
+    return np.flatnonzero(doubled_triangles(mesh.faces, mesh.twins))
 
 
 @of_faces

@@ -15,12 +15,12 @@ from tinsnip.app.widgets.question import ask
 from tinsnip.app.widgets.theme import px
 from tinsnip.demo import demo_file
 from tinsnip.errors import BadInput
-from tinsnip.formats import ENDINGS, Scan, read_scan
-from tinsnip.job import OpenedJob, routine_of
+from tinsnip.formats import ENDINGS, Scan, TooLarge, read_scan, refuse_what_is_too_large
+from tinsnip.job import OpenedJob, is_job_file, routine_of
 from tinsnip.job.glimpse import glimpse
 from tinsnip.job.jobfile import SUFFIX
 from tinsnip.progress import Progress
-from tinsnip.words import counted
+from tinsnip.words import counted, grouped
 
 __all__ = ["JobFiles"]
 
@@ -73,11 +73,39 @@ class JobFiles(QObject):
 
     def open(self, paths: list[Path]) -> None:
         """Open files as a new job, once what is unsaved of the old one is seen to."""
-        self.before_losing(lambda: self._session.opening.files(paths), _named(paths))
+        self.before_losing(lambda: self._unless_too_large(paths, False), _named(paths))
 
     def add(self, paths: list[Path]) -> None:
         """Open scans as further pieces of this job."""
-        self._once_free(lambda: self._session.opening.files(paths, True), _named(paths))
+        self._once_free(lambda: self._unless_too_large(paths, True), _named(paths))
+
+    def _unless_too_large(self, paths: list[Path], add: bool) -> None:
+        """Open files; where memory does not hold one, ask first whether it is to be reduced while it is read."""
+        at_most: dict[Path, int] = {}
+        for path in paths:
+            if is_job_file(path):
+                continue
+            try:
+                refuse_what_is_too_large(path)
+            except TooLarge as error:
+                text = f"{path.name} has {grouped(error.triangles)} triangles. To work on them takes some "
+                text += f"{error.wanted / 1e9:.2g} GB of memory, and {error.free / 1e9:.2g} GB are free."
+                about = "Other programs that are closed give back theirs. A scan that does not fit may end the program."
+                answers, reduced = ["Open all the same", "Cancel"], ""
+                if error.fitting:
+                    about = (
+                        f"It can be reduced to {grouped(error.fitting)} triangles while it is read; the file stays as "
+                        f"it is. What moved is marked as shifted, and how far off it lies is measured.\n\n{about}"
+                    )
+                    reduced = f"Open with {grouped(error.fitting)}"
+                    answers.insert(0, reduced)
+                answer = ask(self._parent, "Too large for this machine", text, about, answers, answers[0], "Cancel")
+                if answer == "Cancel":
+                    return
+                at_most[path] = error.fitting if answer == reduced else error.triangles
+            except BadInput:
+                continue  # said when it is read
+        self._session.opening.files(paths, add, at_most)
 
     def open_demo(self, *names: str) -> None:
         """Open demo scans, making them first where needed."""

@@ -1,15 +1,16 @@
 """Scans and jobs are opened: read off the window's thread, and taken up when all of it could be read."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Protocol
 
 from PySide6.QtCore import QObject, Signal
 
 from tinsnip.app.state.preparing import Preparation
 from tinsnip.app.state.tasks import Tasks
-from tinsnip.formats import Scan, read_scan
-from tinsnip.job import Job, OpenedJob, is_job_file, open_job
+from tinsnip.formats import Scan
+from tinsnip.job import Job, OpenedJob, is_job_file, open_job, read_at_most
 from tinsnip.progress import Progress
 
 __all__ = ["Opening"]
@@ -47,8 +48,11 @@ class Opening(QObject):
         super().__init__()
         self._session = session
 
-    def files(self, paths: list[Path], add: bool = False) -> None:
-        """Open scans as the pieces of a new job, or as further pieces of this one; or a job."""
+    def files(self, paths: list[Path], add: bool = False, at_most: Mapping[Path, int] = MappingProxyType({})) -> None:
+        """Open scans as the pieces of a new job, or as further pieces of this one; or a job.
+
+        Some may be reduced while they are read, to so many triangles.
+        """
         jobs = [p for p in paths if is_job_file(p)]
         if jobs:
             if len(paths) > 1 or add:
@@ -58,7 +62,7 @@ class Opening(QObject):
             return
         names = paths[0].name if len(paths) == 1 else f"{len(paths)} scans"
         self.scans_from(
-            lambda progress: [_read_one(p, i, len(paths), progress) for i, p in enumerate(paths)],
+            lambda progress: [_read_one(p, i, len(paths), at_most.get(p), progress) for i, p in enumerate(paths)],
             f"Opening {names}",
             add,
         )
@@ -95,6 +99,6 @@ class Opening(QObject):
         session.tasks.foreground(title, session.preparation.before(reader), done)
 
 
-def _read_one(path: Path, index: int, count: int, progress: Progress) -> Scan:
+def _read_one(path: Path, index: int, count: int, at_most: int | None, progress: Progress) -> Scan:
     with progress.part(index / count, (index + 1) / count):
-        return read_scan(path, None, progress)
+        return read_at_most(path, None, progress, at_most)

@@ -130,7 +130,7 @@ class Mend(Treatment):
             state[1] = turn
             context.progress.check()
             flags = degenerate_triangles(mended.vertices, mended.faces)
-            drop = (flags == 2) | doubled_triangles(mended.faces)
+            drop = (flags == 2) | doubled_triangles(mended.faces, mended.twins)
             if drop.any():
                 mended = keep_triangles(mended, ~drop)
             mended = join_needles_and_flip_caps(mended) if turn < _ROUNDS - 1 else _drop_flat(mended)

@@ -80,13 +80,13 @@ def places_of(mesh: Mesh) -> np.ndarray:
     pairs = crossings_of(mesh).together
     wrong[pairs.ravel()] = True
     twins = mesh.twins
-    half = np.arange(len(twins))
-    tangled = (twins <= RING) & (twins != ABSENT)
-    corner = mesh.faces.ravel()
-    two = twins >= 0
-    flipped = np.zeros(len(twins), dtype=bool)
-    flipped[two] = corner[half[two]] == corner[twins[two]]
-    wrong[(tangled | flipped | (twins == ABSENT)).reshape(-1, 3).any(axis=1)] = True
+    absent = twins == ABSENT
+    if absent.any() or mesh.edges.tangled or mesh.edges.flipped:
+        corner = mesh.faces.ravel()
+        two = np.flatnonzero(twins >= 0)
+        bad = absent | (twins <= RING)
+        bad[two] = corner[two] == corner[twins[two]]
+        wrong[bad.reshape(-1, 3).any(axis=1)] = True
     found = np.full(len(mesh.faces), -1, dtype=np.int64)
     own = np.flatnonzero(wrong)
     if len(own):
