@@ -71,7 +71,7 @@ from tinsnip.treat import (
     WeldSeams,
 )
 
-__all__ = ["BARS", "growth", "print_table", "run_benchmarks"]
+__all__ = ["BARS", "growth", "print_sizes", "print_table", "run_benchmarks"]
 
 BARS = {
     "weld": 0.4,
@@ -493,6 +493,31 @@ def growth(small: dict[str, Any], large: dict[str, Any]) -> dict[str, float]:
         for r in large["rows"]
         if r["name"] in before and r["name"] not in skipped
     }
+
+
+def print_sizes(results: list[dict[str, Any]]) -> None:
+    """Print what `run_benchmarks` gave at several sizes as one table, with the growth from the smallest to the largest.
+
+    Parameters
+    ----------
+    results : list of dict
+        By size, rising.
+    """
+    table = Table(title="x Y and peak MB at each size; the exponent of the seconds between the first and the last")
+    table.add_column("row")
+    for r in results:
+        table.add_column(f"{r['triangles'] / 1e6:.3g} M\nY {r['yardstick_s']:.2f} s", justify="right")
+        table.add_column("MB", justify="right")
+    table.add_column("exponent", justify="right")
+    grown = growth(results[0], results[-1]) if len(results) > 1 else {}
+    by_name = [{row["name"]: row for row in r["rows"]} for r in results]
+    for name in by_name[0]:
+        cells = []
+        for rows in by_name:
+            row = rows.get(name)
+            cells += [f"{row['ratio']:.3f}", f"{row['peak_mb']:.0f}"] if row else ["", ""]
+        table.add_row(name, *cells, f"{grown[name]:.2f}" if name in grown else "")
+    Console().print(table)
 
 
 def print_table(results: dict[str, Any]) -> None:

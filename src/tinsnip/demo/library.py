@@ -130,8 +130,8 @@ def demo_scan(
     """
     if name not in DEMO_SCANS:
         raise BadInput(f"demo scan {name}: unknown; choose one of {', '.join(DEMO_SCANS)}")
-    if not 10_000 <= triangles <= 6_000_000:
-        raise BadInput(f"{triangles} triangles: a demo scan takes 10000 to 6000000; choose a count in between")
+    if not 10_000 <= triangles <= 12_000_000:
+        raise BadInput(f"{triangles} triangles: a demo scan takes 10000 to 12000000; choose a count in between")
     return scan(DEMO_SCANS[name], triangles, seed=1911, note=note)
 
 
