@@ -71,7 +71,7 @@ def crossings_of(mesh: Mesh) -> Crossings:
     return Crossings(*crossings_and_folds(mesh.vertices, _seams_as_one(mesh), tree=mesh.tree))
 
 
-def follow_crossings(before: Mesh, after: Mesh) -> Crossings:
+def follow_crossings(before: Mesh, after: Mesh, number: np.ndarray | None = None) -> Crossings:
     """Count the crossings of a mesh whose forerunner's are known: only what changed is looked at anew.
 
     Parameters
@@ -79,6 +79,9 @@ def follow_crossings(before: Mesh, after: Mesh) -> Crossings:
     before : Mesh
     after : Mesh
         What a step made of it.
+    number : ndarray of int, shape (F,), optional
+        Which triangle of the later mesh, in the very same place, each one of the earlier is; -1 for none. Found out by
+        their places where it is not told.
 
     Returns
     -------
@@ -87,7 +90,7 @@ def follow_crossings(before: Mesh, after: Mesh) -> Crossings:
     """
     if is_known(after, crossings_of) or not is_known(before, crossings_of) or len(after.faces) == 0:
         return crossings_of(after)
-    number = _numbers_after(before, after)
+    number = _numbers_after(before, after) if number is None else number
     stays = np.zeros(len(after.faces), dtype=bool)
     stays[number[number >= 0]] = True
     # where a place has several vertices, triangles that had one in common may have none now

@@ -204,7 +204,6 @@ def _second_skins(mesh: Mesh, main: int, asked: np.ndarray) -> np.ndarray:
         return found
     own = np.ascontiguousarray(mesh.faces[label == main])
     tree = build_tree(mesh.vertices, own)
-    vectors = face_vectors(mesh.vertices, own)
     at_edge = np.zeros(len(mesh.vertices), dtype=bool)
     half, corner = np.flatnonzero(mesh.twins == OPEN), mesh.faces.ravel()
     at_edge[corner[half]] = True
@@ -217,8 +216,9 @@ def _second_skins(mesh: Mesh, main: int, asked: np.ndarray) -> np.ndarray:
         away, nearest, *_ = closest_points(tree, corners.mean(axis=1), polled_here())
         edge = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).mean()
         normals = face_vectors(mesh.vertices, mesh.faces[triangles])
-        size = np.linalg.norm(normals, axis=1) * np.linalg.norm(vectors[nearest], axis=1)
-        along = np.abs((normals * vectors[nearest]).sum(axis=1)) >= _ALONG * size
+        beneath = face_vectors(mesh.vertices, own[nearest])
+        size = np.linalg.norm(normals, axis=1) * np.linalg.norm(beneath, axis=1)
+        along = np.abs((normals * beneath).sum(axis=1)) >= _ALONG * size
         good = (away <= _CLOSE * edge) & along & ~rim[nearest]
         found[s] = good.mean() >= _NEARLY_ALL
     return found

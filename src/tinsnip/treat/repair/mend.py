@@ -82,10 +82,13 @@ def _without_tangled_edges(mesh: Mesh) -> Mesh:
     bare = twins.copy()
     bare[(twins <= RING) & (twins != ABSENT)] = OPEN
     sheets = find_shells(mesh.vertices, mesh.faces, bare)
-    normals = face_vectors(mesh.vertices, mesh.faces)
-    length = np.linalg.norm(normals, axis=1)
-    normals /= np.where(length > 0, length, 1.0)[:, None]
-    links = np.where((twins <= RING) & (twins != ABSENT), ABSENT, twins).astype(np.int32)
+    tangled = (twins <= RING) & (twins != ABSENT)
+    at = np.unique(np.flatnonzero(tangled) // 3)
+    own = face_vectors(mesh.vertices, mesh.faces[at])
+    length = np.linalg.norm(own, axis=1)
+    normals = np.zeros((len(mesh.faces), 3))
+    normals[at] = own / np.where(length > 0, length, 1.0)[:, None]
+    links = np.where(tangled, ABSENT, twins).astype(np.int32)
     _pair_rings(mesh.faces.ravel(), twins, sheets.label, sheets.triangles, normals, links)
     return split_fans(mesh, links)[0]
 

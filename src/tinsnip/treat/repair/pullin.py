@@ -7,7 +7,8 @@ from pydantic import Field
 
 from tinsnip.mesh import SHIFTED, Mesh
 from tinsnip.mesh.measures import triangles_at
-from tinsnip.survey.crossings import crossings_of
+from tinsnip.mesh.remembered import is_known
+from tinsnip.survey.crossings import crossings_of, follow_crossings
 from tinsnip.survey.spikes import spikes_of
 from tinsnip.treat.account import Account
 from tinsnip.treat.treatment import Context, Outcome, Treatment
@@ -45,7 +46,7 @@ class PullIn(Treatment):
             places, gone = now.vertices.copy(), spikes.vertices[go]
             places[gone] = spikes.middles[go]
             moved[gone] = True
-            now = now.moved(places)
+            now = _followed(now, now.moved(places))
         if now is mesh:
             return Outcome(mesh, "No spikes to pull in", Account(figures={"spikes": 0, "largest_mm": 0.0}))
         touched = triangles_at(mesh.faces, moved)
@@ -53,4 +54,12 @@ class PullIn(Treatment):
         far = float(np.linalg.norm(now.vertices - mesh.vertices, axis=1).max())
         text = f"Pulled in {counted(int(moved.sum()), 'spike')}, by {at_most(far)} mm at most"
         account = Account(figures={"spikes": int(moved.sum()), "largest_mm": far})
-        return Outcome(mesh.moved(now.vertices, provenance), text, account)
+        return Outcome(_followed(now, mesh.moved(now.vertices, provenance)), text, account)
+
+
+def _followed(before: Mesh, after: Mesh) -> Mesh:
+    """A mesh some vertices of which have moved, with its crossings known where they were before."""
+    if is_known(before, crossings_of):
+        stays = ~triangles_at(before.faces, (before.vertices != after.vertices).any(axis=1))
+        follow_crossings(before, after, np.where(stays, np.arange(len(stays)), -1))
+    return after

@@ -9,6 +9,7 @@ from scipy.spatial import cKDTree
 from tinsnip.kernels import kernel
 from tinsnip.mesh import Lineage, Mesh
 from tinsnip.mesh.halfedges import ABSENT, RING
+from tinsnip.mesh.measures import triangles_at
 from tinsnip.progress import Progress, check_here
 from tinsnip.space.polygons import nested_rings, plane_axes, triangulate_flat
 from tinsnip.treat.kit.patches.refining import refine_patch
@@ -135,7 +136,8 @@ def split_repeated_edges(
     key = ends.min(axis=1) * total + ends.max(axis=1)
     near = np.zeros(len(mesh.vertices), dtype=bool)
     near[triangles[triangles < len(near)]] = True
-    touching = mesh.faces[near[mesh.faces].sum(axis=1) >= 2].astype(np.int64)
+    touching = mesh.faces[triangles_at(mesh.faces, near)]
+    touching = touching[near[touching].sum(axis=1) >= 2].astype(np.int64)
     old = np.concatenate([touching[:, [0, 1]], touching[:, [1, 2]], touching[:, [2, 0]]])
     old_key = old.min(axis=1) * total + old.max(axis=1)
     unique, count = np.unique(key, return_counts=True)

@@ -163,10 +163,10 @@ def _as_clear_as_may_be(
     mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context
 ) -> tuple[Mesh, int, Crossed]:
     """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise."""
-    now = list(styles)
+    now, known = list(styles), _Known(_Surroundings(mesh, rings, styles), {})
     best: tuple[Mesh, int, Crossed] | None = None
     for _ in range(3):
-        patched, sheets = patch_rings(mesh, rings, now, context)
+        patched, sheets = patch_rings(mesh, rings, now, context, known)
         crossed = what_new_triangles_cross(mesh, patched, sheets)
         if best is None or crossed.fresh < best[2].fresh:
             best = patched, sum(one != other for one, other in zip(styles, now, strict=True)), crossed
@@ -328,6 +328,13 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
     return _Patched(points, found, own[:0], False)
 
 
+class _Known(NamedTuple):
+    """What is known of some rings: what lies round them, and their patches by ring and style, before all are shaped."""
+
+    surroundings: _Surroundings
+    patches: dict[tuple[int, PatchStyle], _Patched]
+
+
 class PatchSketch:
     """Patches of some rings, made again and again in other styles; neither joined to the mesh nor looked over.
 
@@ -347,7 +354,13 @@ class PatchSketch:
         return np.concatenate([np.zeros((0, 3, 3)), *(patch.points[patch.triangles] for patch in made)])
 
 
-def patch_rings(mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context) -> tuple[Mesh, np.ndarray]:
+def patch_rings(
+    mesh: Mesh,
+    rings: list[Ring],
+    styles: list[PatchStyle],
+    context: Context,
+    known: _Known | None = None,
+) -> tuple[Mesh, np.ndarray]:
     """Close rings with patches of the density round them.
 
     Parameters
@@ -357,6 +370,8 @@ def patch_rings(mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context
     styles : list of PatchStyle
         One for each.
     context : Context
+    known : _Known, optional
+        What was found out and made for these rings before, in styles that are not plainer; what is made is added.
 
     Returns
     -------
@@ -368,20 +383,21 @@ def patch_rings(mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context
     small = [ring.vertices for ring in rings if len(ring.vertices) == 3]
     triangles = [np.array(small, dtype=np.int64).reshape(-1, 3)]
     some = [i for i, ring in enumerate(rings) if len(ring.vertices) > 3]  # two edges close by themselves
-    known = _Surroundings(mesh, rings, styles)
+    known, there = _Known(_Surroundings(mesh, rings, styles), {}) if known is None else known
     context.progress.check()
-    made: list[_Patched] = []
     with ThreadPoolExecutor(cores()) as pool:
-        waiting = [pool.submit(_patch, known, i, styles[i], state) for i in some]
+        asked = [i for i in some if (i, styles[i]) not in there]
+        waiting = [pool.submit(_patch, known, i, styles[i], state) for i in asked]
         try:
-            for done in waiting:
-                made.append(done.result())
-                state[1] = len(made)
+            for number, (i, done) in enumerate(zip(asked, waiting, strict=True), 1):
+                there[i, styles[i]] = done.result()
+                state[1] = len(some) - len(asked) + number
                 context.progress.check()
         except BaseException:
             for other in waiting:
                 other.cancel()
             raise
+    made = [there[i, styles[i]] for i in some]
     extra, blends, owner, values, count = [], [], [], [], 0
     sheets = [np.full(len(triangles[0]), -1)]
     for i, patch in zip(some, made, strict=True):
