@@ -3,6 +3,7 @@
 import unittest
 from collections.abc import Callable
 from typing import NamedTuple
+from unittest.mock import patch
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from tinsnip.mesh.subsets import keep_triangles
 from tinsnip.survey import Kind, examine
 from tinsnip.survey.holes import classify_boundaries
 from tinsnip.treat import Context, Patch, Sweep
+from tinsnip.treat.kit.patches.excerpts import Excerpt
 from tinsnip.words import counted
 
 
@@ -258,3 +260,37 @@ class Sizes(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class InAPart(unittest.TestCase):
+    def test_a_part_of_the_mesh_gives_what_all_of_it_gives(self) -> None:
+        ring = specimens.torus(200.0, 240).mesh
+        edge = mean_edge(ring)
+        went_apart = 0
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            mesh = ring.moved(ring.vertices + rng.normal(0, rng.choice([0.02, 0.3]) * edge, ring.vertices.shape))
+            for _ in range(3):
+                place = mesh.vertices[rng.integers(len(mesh.vertices))]
+                mesh = holed(rng, mesh, place, rng.uniform(3, 9) * edge)
+            mesh = Mesh(mesh.vertices, mesh.faces[rng.permutation(len(mesh.faces))] if seed % 3 == 0 else mesh.faces)
+            for domain, count in ((Domain.VERTEX, len(mesh.vertices)), (Domain.TRIANGLE, len(mesh.faces))):
+                mesh = mesh.with_attribute(domain.value, Attribute(domain, rng.integers(0, 255, (count, 3), np.uint8)))
+            options = Patch(rise_mm=float(rng.choice([0.0, 40.0])), flow=float(rng.choice([0.0, 1.0])))
+            results = []
+            for least in (0, 10**9):
+                fresh = Mesh(mesh.vertices, mesh.faces, mesh.provenance, mesh.attributes)
+                with (
+                    patch("tinsnip.treat.kit.patches.excerpts._LEAST", least),
+                    patch.object(Excerpt, "put_back", autospec=True, side_effect=Excerpt.put_back) as put_back,
+                ):
+                    results.append(options.apply(fresh, Context()))
+                went_apart += put_back.call_count
+            apart, whole = results
+            self.assertEqual(apart.text, whole.text)
+            for name in ("vertices", "faces", "provenance"):
+                self.assertTrue(np.array_equal(getattr(apart.mesh, name), getattr(whole.mesh, name)), (seed, name))
+            self.assertEqual(set(apart.mesh.attributes), set(whole.mesh.attributes))
+            for name, attribute in whole.mesh.attributes.items():
+                self.assertTrue(np.array_equal(apart.mesh.attributes[name].values, attribute.values), (seed, name))
+        self.assertGreater(went_apart, 0)

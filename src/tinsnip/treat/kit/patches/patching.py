@@ -1,5 +1,6 @@
 """Patches over holes: filled, refined and shaped, and kept clear of the surface round them."""
 
+import contextlib
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
@@ -19,6 +20,7 @@ from tinsnip.threads import cores
 from tinsnip.treat.kit.edges.fans import split_fans
 from tinsnip.treat.kit.patches.banding import zipped
 from tinsnip.treat.kit.patches.clearance import Crossed, what_new_triangles_cross
+from tinsnip.treat.kit.patches.excerpts import CUT, excerpt_of
 from tinsnip.treat.kit.patches.fairing import fair
 from tinsnip.treat.kit.patches.filling import add_triangles, fill_loop, joined_loops
 from tinsnip.treat.kit.patches.refining import refine_patch
@@ -143,30 +145,50 @@ def patch_clear_of_the_part(
     crossed : Crossed
         What is crossed all the same.
     """
-    patched, plainer, crossed = _as_clear_as_may_be(mesh, rings, styles, context)
+    plain = not rims and all(len(ring.bounds) == 2 and not ring.is_band for ring in rings)
+    part = excerpt_of(mesh, [ring.vertices for ring in rings]) if plain else None
+    if part is not None:
+        with contextlib.suppress(_NotApart):
+            own = [Ring(part.number[ring.vertices], ring.bounds) for ring in rings]
+            patched, kept, plainer, crossed = _clear_of_the_part(part.mesh, own, styles, context, rims, mesh)
+            if part.holds(patched, kept):
+                patched, kept, number = part.put_back(patched, kept)
+                return patched, kept, plainer, crossed._replace(pairs=number[crossed.pairs].astype(np.int32))
+    return _clear_of_the_part(mesh, rings, styles, context, rims, mesh)
+
+
+class _NotApart(Exception):
+    """What happens at a ring reaches beyond the part of the mesh that is looked at."""
+
+
+def _clear_of_the_part(
+    mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context, rims: bool, whole: Mesh
+) -> tuple[Mesh, int, int, Crossed]:
+    """As `patch_clear_of_the_part`, in a mesh that may be a part of the whole."""
+    patched, plainer, crossed = _as_clear_as_may_be(mesh, rings, styles, context, whole)
     kept = len(mesh.faces)
     found, again = patched, crossed
     for _ in range(_ROUNDS):
         if not again.fresh:
             break
-        mesh, rings, came_from = _without_what_hangs_over(mesh, found, rings, again, rims)
+        mesh, rings, came_from = _without_what_hangs_over(mesh, found, rings, again, rims, whole)
         if not rings:
             break
         styles = [styles[i] for i in came_from]
-        found, count, again = _as_clear_as_may_be(mesh, rings, styles, context)
+        found, count, again = _as_clear_as_may_be(mesh, rings, styles, context, whole)
         if again.fresh < crossed.fresh:
             patched, kept, plainer, crossed = found, len(mesh.faces), count, again
     return patched, kept, plainer, crossed
 
 
 def _as_clear_as_may_be(
-    mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context
+    mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context, whole: Mesh
 ) -> tuple[Mesh, int, Crossed]:
     """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise."""
     now, known = list(styles), _Known(_Surroundings(mesh, rings, styles), {})
     best: tuple[Mesh, int, Crossed] | None = None
     for _ in range(3):
-        patched, sheets = patch_rings(mesh, rings, now, context, known)
+        patched, sheets = patch_rings(mesh, rings, now, context, known, whole.diagonal)
         crossed = what_new_triangles_cross(mesh, patched, sheets)
         if best is None or crossed.fresh < best[2].fresh:
             best = patched, sum(one != other for one, other in zip(styles, now, strict=True)), crossed
@@ -181,7 +203,7 @@ def _as_clear_as_may_be(
 
 
 def _without_what_hangs_over(
-    mesh: Mesh, patched: Mesh, rings: list[Ring], crossed: Crossed, rims: bool
+    mesh: Mesh, patched: Mesh, rings: list[Ring], crossed: Crossed, rims: bool, whole: Mesh
 ) -> tuple[Mesh, list[Ring], list[int]]:
     """Take away the few triangles at the edges of holes that patches cross, and what hangs by a corner then.
 
@@ -207,7 +229,7 @@ def _without_what_hangs_over(
     on_ring[mesh.faces[hanging]] = np.maximum(on_ring[mesh.faces[hanging]], beside[:, None])
     area = triangle_areas(mesh.vertices, mesh.faces[hanging]).sum()
     most = max(_MOST_HANGING * len(rings), _HANGING_EDGES * sum(len(ring.vertices) for ring in rings))
-    if len(hanging) > most or area > _HANGING_SHARE * mesh.areas.sum():
+    if len(hanging) > most or area > _HANGING_SHARE * whole.areas.sum():
         return mesh, [], []
     keep = np.ones(old, dtype=bool)
     keep[hanging] = False
@@ -215,12 +237,41 @@ def _without_what_hangs_over(
     tidied, _ = split_fans(tidied, tidied.twins)
     shells = tidied.shells
     scraps = (shells.open_edges > 0) & (shells.triangles <= 3)
+    if CUT in tidied.attributes:  # what is small there is the edge of something larger
+        label = np.append(scraps, False)
+        at_cut = shells.label[tidied.attributes[CUT].values[tidied.faces].any(axis=1)]
+        label[at_cut] = False
+        scraps = label[:-1]
     tidied = keep_triangles(tidied, ~np.append(scraps, False)[shells.label])
     mark, tidied = tidied.attributes[_ON_RING].values, tidied.without_attribute(_ON_RING)
+    if CUT in tidied.attributes:
+        return tidied, *_rings_in_part(tidied, mark)
     boundaries = classify_boundaries(tidied)
     found = rings_of(tidied, np.flatnonzero(boundaries.is_hole | (boundaries.is_rim & rims)))
     found = [ring for ring in found if mark[ring.vertices].any()]
     return tidied, found, [int(mark[ring.vertices].max()) - 1 for ring in found]
+
+
+def _rings_in_part(mesh: Mesh, mark: np.ndarray) -> tuple[list[Ring], list[int]]:
+    """What is left of marked holes in a part of a mesh, and which one each is left of.
+
+    Raises
+    ------
+    _NotApart
+        When one has come to where the part ends, or is not one loop any more.
+    """
+    corner, loops, cut = mesh.faces.ravel(), mesh.loops, mesh.attributes[CUT].values
+    found, came_from = [], []
+    for i in range(len(loops)):
+        ring = corner[loops.loop(i)][::-1]
+        if mark[ring].any():
+            found.append(Ring.of(ring))
+            came_from.append(int(mark[ring].max()) - 1)
+            if cut[ring].any():
+                raise _NotApart
+    if len(set(came_from)) < len(came_from):
+        raise _NotApart
+    return found, came_from
 
 
 def patch_owners(mesh: Mesh, patched: Mesh, rings: list[Ring], triangles: np.ndarray) -> np.ndarray:
@@ -360,6 +411,7 @@ def patch_rings(
     styles: list[PatchStyle],
     context: Context,
     known: _Known | None = None,
+    diagonal: float | None = None,
 ) -> tuple[Mesh, np.ndarray]:
     """Close rings with patches of the density round them.
 
@@ -372,6 +424,8 @@ def patch_rings(
     context : Context
     known : _Known, optional
         What was found out and made for these rings before, in styles that are not plainer; what is made is added.
+    diagonal : float, optional
+        Of the whole, mm, where the mesh is a part of one.
 
     Returns
     -------
@@ -422,7 +476,7 @@ def patch_rings(
         free = np.concatenate([np.zeros(base, dtype=bool), loose])
         own = together[free[together].any(axis=1)]
         inner[loose] = _shaped(mesh, known.touching, own, inner, owners, rings, flows)[loose]
-    inner = as_files_hold(inner, mesh.diagonal)
+    inner = as_files_hold(inner, mesh.diagonal if diagonal is None else diagonal)
     if known.values is None:
         return add_triangles(mesh, together, inner), of_sheet
     patched = add_triangles(mesh, together, inner, sparse.vstack(blends, format="csr"))
