@@ -14,6 +14,8 @@ from tinsnip.errors import Cancelled
 __all__ = ["CANCEL", "DONE", "TOTAL", "Progress", "SharedProgress", "check_here", "polled_here", "stoppable"]
 
 CANCEL, DONE, TOTAL = 0, 1, 2
+_FINE = 10_000
+"""Units of a span between two of its parts."""
 
 
 _here = threading.local()
@@ -87,7 +89,7 @@ class Progress:
         try:
             yield self
         finally:
-            self.state[DONE] = 0
+            self.state[TOTAL], self.state[DONE] = _FINE, round(high * _FINE)  # it does not fall back behind the part
             self._span = outer
 
     def show(self, so_far: Any) -> None:

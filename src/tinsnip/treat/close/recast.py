@@ -136,7 +136,8 @@ class Recast(Treatment):
             vertices, faces, invented, sound, sheets = _thickened(
                 vertices, faces, sound, invented, self.wall_mm, plan.step
             )
-        cast = recast_surface(vertices, faces, plan.step, progress, invented)
+        with progress.part(0.08, 0.92):
+            cast = recast_surface(vertices, faces, plan.step, progress, invented)
         made_up = ~cast.seen & ~invented[cast.nearest]
         widest = 2 * float(cast.away[made_up].max(initial=0.0))
         if self.gap_mm is not None and widest > self.gap_mm + plan.step:
@@ -144,7 +145,9 @@ class Recast(Treatment):
                 f"an opening of some {widest:.3g} mm would be bridged, and {self.gap_mm:g} mm are allowed; "
                 "patch it first, or allow more"
             )
-        result = with_raw_values(closed, sound, cast)
+        with progress.part(0.92, 1.0):
+            progress.step("Giving it the scan's values")
+            result = with_raw_values(closed, sound, cast)
         share = float(made_up[cast.faces].any(axis=1).mean())
         text = f"Recast in cells of {plan.step:.3g} mm to {grouped(len(result.faces))} triangles"
         feet = len(closed.faces) > len(mesh.faces)

@@ -17,6 +17,8 @@ from tinsnip.words import counted, grouped, percent
 __all__ = ["Combine"]
 
 _DONE = {"join": "Joined {}", "cut": "Cut {} from the first", "intersect": "Kept what {} have in common"}
+_LOOK = 0.45
+"""Share of the time that goes into seeing that each is a valid solid, of two rings of half a million."""
 
 
 class Combine(Assembly):
@@ -43,15 +45,18 @@ class Combine(Assembly):
             raise BadInput("it takes two pieces or more; open a further scan as a piece, or show one more")
         progress = context.progress
         for number, mesh in enumerate(meshes, 1):
-            progress.step(f"Looking at piece {number}")
-            why = why_no_solid(mesh)
+            with progress.part(_LOOK * (number - 1) / len(meshes), _LOOK * number / len(meshes)):
+                progress.step(f"Looking at piece {number}")
+                why = why_no_solid(mesh)
             if why:
                 raise BadInput(f"piece {number} is no valid solid: {why}; close or recast it first")
         whole, divided, met, farthest, left = meshes[0], 0, 0, 0.0, []
         before = sum(float(m.areas.sum()) for m in meshes)
         for number, mesh in enumerate(meshes[1:], 2):
-            progress.step(f"Working in piece {number}")
-            made, lost = two_combined(whole, mesh, self.how)
+            share = (1 - _LOOK) / (len(meshes) - 1)
+            with progress.part(_LOOK + share * (number - 2), _LOOK + share * (number - 1)):
+                progress.step(f"Working in piece {number}")
+                made, lost = two_combined(whole, mesh, self.how)
             whole, divided, met = made.mesh, divided + made.divided, met + made.meets
             farthest, left = max(farthest, made.nudged), left + [name for name in lost if name not in left]
         if not met and self.how == "cut" and not (whole.shells.volume < 0).any():

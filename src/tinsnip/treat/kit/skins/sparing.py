@@ -62,11 +62,14 @@ def spare_offset_skin(
     far, size = abs(offset), float(np.linalg.norm(high - low))
     step = min(cell_for(far, float((high - low).max())), widest)
     for everywhere in (False, True):
-        with progress.part(0.0, 0.7):
-            places, skin, crossings = offset_skin(vertices - middle, faces, offset, step, progress, sheet, everywhere)
-        if crossings == 0 and len(skin) > _FEW:
-            with progress.part(0.7, 1.0):
-                places, skin = _spared(Mesh(places, skin), far, progress)
+        with progress.part(0.55 * everywhere, 0.55 + 0.45 * everywhere):
+            with progress.part(0.0, 0.85):
+                places, skin, crossings = offset_skin(
+                    vertices - middle, faces, offset, step, progress, sheet, everywhere
+                )
+            if crossings == 0 and len(skin) > _FEW:
+                with progress.part(0.85, 1.0):
+                    places, skin = _spared(Mesh(places, skin), far, progress)
         if len(skin) == 0 or everywhere:
             break
         if not any(map(len, crossings_and_folds(places, skin))):
@@ -77,12 +80,15 @@ def spare_offset_skin(
 
 def _spared(skin: Mesh, far: float, progress: Progress) -> tuple[np.ndarray, np.ndarray]:
     """The level of a skin with the fewest triangles that nowhere lies far off it, and crosses nothing."""
-    record = Reduce().record(skin, progress)
+    with progress.part(0.0, 0.4):
+        record = Reduce().record(skin, progress)
     low, high = _FEWEST, len(skin.faces)
     count, best = high // 4, high
-    for _ in range(_TRIES):
-        level = record.level(count)
-        if _fits(skin, Mesh(level.vertices, level.faces), far):
+    for number in range(_TRIES):
+        with progress.part(0.4 + 0.4 * number / _TRIES, 0.4 + 0.4 * (number + 1) / _TRIES):
+            level = record.level(count)
+            fits = _fits(skin, Mesh(level.vertices, level.faces), far)
+        if fits:
             best = high = count
         else:
             low = count
@@ -94,7 +100,8 @@ def _spared(skin: Mesh, far: float, progress: Progress) -> tuple[np.ndarray, np.
         reduced = Mesh(level.vertices, level.faces)
         if reduced.edges.open == 0 and len(new_crossings(skin, reduced)) == 0:
             return reduced.vertices, reduced.faces
-        outcome = Reduce(triangles=best).apply(skin, Context(progress))
+        with progress.part(0.8, 1.0):
+            outcome = Reduce(triangles=best).apply(skin, Context(progress))
         if outcome.account.crossings == 0 and outcome.mesh.edges.open == 0:
             return outcome.mesh.vertices, outcome.mesh.faces
     return skin.vertices, skin.faces
