@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import Scan, read_scan, write_mesh
+from tinsnip.formats import Scan, write_mesh
 from tinsnip.job import Budget, built_in_routines, load_routine
 from tinsnip.job.batch import Order, run_file
+from tinsnip.job.reading import read_at_most
 from tinsnip.mesh import Mesh
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
@@ -46,7 +47,9 @@ API = 1
 """Raised when something here changes in a way that a script would have to follow."""
 
 
-def read(path: str | Path, unit: str | None = None, progress: Progress | None = None) -> Scan:
+def read(
+    path: str | Path, unit: str | None = None, progress: Progress | None = None, at_most: int | None = None
+) -> Scan:
     """Read a scan: STL, PLY, OBJ, OFF, 3MF or GLB.
 
     Parameters
@@ -55,6 +58,9 @@ def read(path: str | Path, unit: str | None = None, progress: Progress | None = 
     unit : str, optional
         ``mm``, ``cm``, ``m``, ``in`` or ``ft``; guessed by default.
     progress : Progress, optional
+    at_most : int, optional
+        Triangles to which a scan that has more is reduced while it is read, with little memory (binary STL, PLY); its
+        ``notes`` say how far off that is.
 
     Returns
     -------
@@ -64,7 +70,7 @@ def read(path: str | Path, unit: str | None = None, progress: Progress | None = 
     Raises
     ------
     BadInput
-        When there is no such file, or it cannot be read.
+        When there is no such file, it cannot be read, or memory does not hold it.
 
     Examples
     --------
@@ -72,7 +78,7 @@ def read(path: str | Path, unit: str | None = None, progress: Progress | None = 
     >>> scan.unit, len(scan.mesh.faces)
     ('mm', 4096)
     """
-    return read_scan(path, unit, progress)
+    return read_at_most(path, unit, progress or Progress(), at_most)
 
 
 def write(mesh: Mesh, path: str | Path, provenance: bool = False) -> None:
