@@ -127,6 +127,17 @@ class Refused(unittest.TestCase):
             with patch(FREE, return_value=len(mesh.faces) * WORKING):
                 self.assertEqual(len(read_scan(path).mesh.faces), len(mesh.faces))
 
+    def test_what_only_says_that_it_is_large_is_told_to_be_cut_short(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            for ending, old, new in (("stl", None, b""), ("ply", b"element face ", b"element face 4")):
+                path = Path(folder) / f"scan.{ending}"
+                write_mesh(scene(), path)
+                raw = path.read_bytes()
+                raw = raw[:80] + np.uint32(4_000_000_000).tobytes() + raw[84:] if old is None else raw.replace(old, new)
+                path.write_bytes(raw)
+                with self.assertRaisesRegex(BadInput, "announces"):
+                    read_scan(path)
+
     def test_a_limit_on_the_process_counts(self) -> None:
         code = "import resource; resource.setrlimit(resource.RLIMIT_AS, (1 << 31, 1 << 31)); "
         code += "from tinsnip.memory import free_memory; print(free_memory())"

@@ -72,9 +72,11 @@ class Format(NamedTuple):
     rows_of: Callable[[Path], Rows] | None = None
 
     def expected(self, path: Path, size: int) -> int:
-        """How many triangles a file holds, as it says itself, or as its size lets one expect."""
+        """How many triangles a file holds: as it says, where so many fit in it, or as its size lets one expect."""
         told = self.triangles_in(path)
-        return self.triangles_within(size, 0, _MOST_EXPECTED, coloured=False) if told is None else told
+        if told is None:
+            return self.triangles_within(size, 0, _MOST_EXPECTED, coloured=False)
+        return min(told, size // _LEAST_OF_TRIANGLE)
 
     def size_for(self, mesh: Mesh) -> int:
         """Bytes that a mesh will take, exactly or about; with its texture, where the format holds one."""
@@ -210,6 +212,8 @@ _FARTHEST = 1e12
 """Coordinates beyond this are no lengths of any unit; their squares and cubes would run over."""
 _MOST_COMMENTS = 1 << 24
 _MOST_EXPECTED = 1 << 31
+_LEAST_OF_TRIANGLE = 4
+"""Bytes that a triangle takes at the least in any format: a count and three indices; what says more was cut short."""
 READING, CHECKING, WORKING = 75, 125, 175
 """Bytes of memory that each triangle takes at the most: while it is read; while a scan is looked over; and on the whole
 way to a solid. Measured at 52 million, of a closed scan as binary STL."""

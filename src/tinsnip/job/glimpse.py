@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from tinsnip.errors import BadInput
-from tinsnip.formats import FORMATS, read_scan
+from tinsnip.formats import FORMATS, READING, read_scan
 from tinsnip.job.jobfile import is_job_file, read_document
 from tinsnip.progress import Progress
 from tinsnip.report.pictures import picture_of
@@ -57,7 +57,7 @@ def glimpse(path: Path, size: tuple[int, int], progress: Progress) -> Glimpse:
             return Glimpse("")
         if path.stat().st_size > _MOST_BYTES:
             return Glimpse(f"{megabytes(path.stat().st_size)}: too large for a picture")
-        scan = read_scan(path, None, progress)
+        scan = read_scan(path, None, progress, READING)
     except (BadInput, OSError) as error:
         return Glimpse(str(error).removeprefix(f"{path}: "))
     mesh = scan.mesh

@@ -99,7 +99,8 @@ class JobFiles(QObject):
                     )
                     reduced = f"Open with {grouped(error.fitting)}"
                     answers.insert(0, reduced)
-                answer = ask(self._parent, "Too large for this machine", text, about, answers, answers[0], "Cancel")
+                default = reduced or "Cancel"
+                answer = ask(self._parent, "Too large for this machine", text, about, answers, default, "Cancel")
                 if answer == "Cancel":
                     return
                 at_most[path] = error.fitting if answer == reduced else error.triangles
