@@ -21,6 +21,7 @@ from tinsnip.job import read_at_most
 from tinsnip.memory import free_memory
 from tinsnip.mesh import MEASURED, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.progress import Progress
+from tinsnip.words import grouped
 
 SLAB = "tinsnip.job.reading._SLAB"
 FREE = "tinsnip.formats.files.free_memory"
@@ -157,9 +158,11 @@ class InTheWindow(WindowTest):
             self.window.opening.open([path])
             self.settle()
             self.assertIsNone(self.session.mesh)
-            fits = "37 000"
-            self.answer_question(f"Open with {fits}")
+            with self.assertRaises(TooLarge) as raised:
+                read_scan(path)
+            fits = raised.exception.fitting
+            self.answer_question(f"Open with {grouped(fits)}")
             self.window.opening.open([path])
             self.settle()
-        self.assertTrue(0.97 * 37_000 <= len(self.session.mesh.faces) <= 37_000)
+        self.assertTrue(0.97 * fits <= len(self.session.mesh.faces) <= fits)
         self.assertIn("reduced while it was read", self.session.job.piece.scan.notes[-1])
