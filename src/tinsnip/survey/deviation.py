@@ -198,7 +198,8 @@ class FromRaw:
         but measured triangles meet, not a number where nothing but made ones do: those have nothing to be measured
         against. Infinite where it is no part of what is measured.
     overall : Deviation
-        Over all vertices, edge midpoints and centroids of the shifted triangles; zeros where there are none.
+        Over all vertices, edge midpoints and centroids of the shifted triangles; zeros where there are none. The
+        largest is over `places` too.
     shares : ndarray, shape (3,)
         Share of the area that is measured, shifted, made.
     """
@@ -298,7 +299,9 @@ def deviation_from_raw(mesh: Mesh, raw: Mesh, frame: np.ndarray, progress: Progr
         distances.append(closest_points(raw.tree, points, state)[0] * scale)
         state[1] = begin
         progress.check()
-    return FromRaw(mesh, places, signed, summed_up(np.concatenate(distances)), shares)
+    overall = summed_up(np.concatenate(distances))
+    farthest = float(np.abs(signed[which]).max(initial=0.0))  # what is painted lies closer together on coarse meshes
+    return FromRaw(mesh, places, signed, overall._replace(max=max(overall.max, farthest)), shares)
 
 
 @stoppable
