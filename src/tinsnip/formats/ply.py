@@ -185,18 +185,19 @@ class _Faces:
         rows = self._faces[begin:end]
         if (rows["size"] != 3).any():
             raise BadInput("has faces of other than three corners, which cannot be read in parts; export triangles")
-        first = rows["corners"][:, 0]
-        if len(first) and (first.min() < 0 or first.max() >= len(self._vertices)):
-            raise BadInput("a face names a vertex that is not there; export it again")
-        some = self._vertices[first]
+        some = self._rows_of(rows["corners"][:, 0])
         return np.stack([some[name].astype(np.float64) for name in "xyz"], axis=1)
+
+    def _rows_of(self, numbers: np.ndarray) -> np.ndarray:
+        """Rows of some vertices, each of which has to be there."""
+        if len(numbers) and (numbers.min() < 0 or numbers.max() >= len(self._vertices)):
+            raise BadInput("a face names a vertex that is not there; export it again")
+        return self._vertices[numbers]
 
     def mesh(self, chosen: np.ndarray) -> Mesh:
         faces = self._faces["corners"][chosen].astype(np.int32)
         used, local = np.unique(faces, return_inverse=True)
-        if len(used) and (used[0] < 0 or used[-1] >= len(self._vertices)):
-            raise BadInput("a face names a vertex that is not there; export it again")
-        vertices, colour = _vertex_columns(self._vertices[used])
+        vertices, colour = _vertex_columns(self._rows_of(used))
         attributes = {NAME: Attribute(Domain.VERTEX, used.astype(np.int32))}
         if colour is not None:
             attributes["colour"] = Attribute(Domain.VERTEX, colour)

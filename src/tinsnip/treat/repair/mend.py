@@ -79,10 +79,9 @@ def _pair_rings(corner, twins, sheet, size, normals, links):
 
 def _without_tangled_edges(mesh: Mesh) -> Mesh:
     twins = mesh.twins
-    bare = twins.copy()
-    bare[(twins <= RING) & (twins != ABSENT)] = OPEN
-    sheets = find_shells(mesh.vertices, mesh.faces, bare)
     tangled = (twins <= RING) & (twins != ABSENT)
+    bare = np.where(tangled, OPEN, twins).astype(np.int32)
+    sheets = find_shells(mesh.vertices, mesh.faces, bare)
     at = np.unique(np.flatnonzero(tangled) // 3)
     own = face_vectors(mesh.vertices, mesh.faces[at])
     length = np.linalg.norm(own, axis=1)
