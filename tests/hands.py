@@ -82,13 +82,13 @@ class WindowTest(unittest.TestCase):
         self.folder.cleanup()
 
     def close_window(self) -> None:
-        """Close the window, and let what is unsaved go."""
+        """Close the window, and let what is unsaved or still being done go."""
         answering = QTimer(interval=50)  # and no longer: the next window may ask the same
 
         def answer() -> None:
             box = QApplication.activeModalWidget()
             for button in box.buttons() if isinstance(box, QMessageBox) else ():
-                if button.text().replace("&", "") == "Do not save":
+                if button.text().replace("&", "") in ("Do not save", "Stop it and quit", "Cancel it and quit"):
                     QTest.mouseClick(button, Qt.MouseButton.LeftButton)
                     return
 
@@ -112,7 +112,7 @@ class WindowTest(unittest.TestCase):
         self.key(Qt.Key.Key_8)
         return self.window.tray("Solid")
 
-    def settle(self, seconds: float = 60.0) -> None:
+    def settle(self, seconds: float = 180.0) -> None:
         """Let the window work until nothing is going on, nothing is about to begin, and the picture is whole."""
         end = time.monotonic() + seconds
         soon = [timer for timer in self.window.findChildren(QTimer) if timer.isSingleShot() and timer.interval() < 1000]
@@ -243,7 +243,7 @@ class WindowTest(unittest.TestCase):
         QTest.qWaitForWindowActive(self.window, 5000)
         self.settle()
 
-    def wait_for(self, condition: object, seconds: float = 30) -> None:
+    def wait_for(self, condition: object, seconds: float = 120) -> None:
         end = time.monotonic() + seconds
         while not condition():
             self._wake.start(10)

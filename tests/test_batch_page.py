@@ -34,7 +34,7 @@ class Batch(WindowTest):
         # the window goes on meanwhile
         self.window.activateWindow()
         self.session.set_station("Holes")
-        self.wait_for(lambda: not page.is_running, 60)
+        self.wait_for(lambda: not page.is_running)
         states = [page.list.topLevelItem(i).text(1) for i in range(5)]
         self.assertTrue(all(text[0] in "✓✗" for text in states), states)
         self.assertTrue(states[4].startswith("✗ is "), states[4])
@@ -59,7 +59,7 @@ class Batch(WindowTest):
         while page.is_running and "%" not in page.list.topLevelItem(5).text(1):
             self.application.processEvents()
         QTest.mouseClick(page.go, Qt.MouseButton.LeftButton)
-        self.wait_for(lambda: not page.is_running, 60)
+        self.wait_for(lambda: not page.is_running)
         self.assertEqual({path: path.stat().st_mtime_ns for path in times}, times)
         self.assertEqual(page.list.topLevelItem(5).text(1), "waiting")
         self.assertIn("Stopped", page.about.text())

@@ -628,7 +628,10 @@ class Kills(unittest.TestCase):
                         os._exit(0)
                 os.close(write)
                 told = os.read(read, 1)  # the scans are kept: from here on nothing may be lost
-                time.sleep(float(rng.uniform(0.0, 0.12)))
+                until = int(rng.integers(0, steps))
+                while len(told) <= until and (more := os.read(read, 1)):
+                    told += more
+                time.sleep(float(rng.uniform(0.0, 0.01)))  # in the middle of a step, and of writing it
                 os.kill(child, signal.SIGKILL)
                 os.waitpid(child, 0)
                 with os.fdopen(read, "rb") as pipe:

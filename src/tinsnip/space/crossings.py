@@ -49,8 +49,8 @@ def _parted(V, v, a, b, p, q):
 
 
 @kernel
-def _folded(V, a, b, c, p, q, r):
-    """Whether two triangles with one or two vertices in common have more in common than these."""
+def _folded_at_edge(V, a, b, c, p, q, r):
+    """Whether two triangles with two vertices in common have more in common than the edge between these."""
     for _ in range(3):  # turn both until the first corners, and the second ones if need be, are the common ones
         if a in (p, q, r):
             break
@@ -61,9 +61,7 @@ def _folded(V, a, b, c, p, q, r):
         p, q, r = q, r, p
     if b in (q, r):
         return fold_at_edge(V, a, b, c, r if b == q else q)
-    if c in (q, r):
-        return fold_at_edge(V, a, c, b, r if c == q else q)
-    return not _parted(V, a, b, c, q, r) and fold_at_vertex(V, a, b, c, q, r)
+    return fold_at_edge(V, a, c, b, r if c == q else q)
 
 
 @kernel
@@ -133,14 +131,30 @@ def _is_pair(V, faces, f, g, folds):
     """1: the two meet without a common vertex; 2: they fold; 0: neither, or folds are not asked for."""
     a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
     p, q, r = faces[g, 0], faces[g, 1], faces[g, 2]
-    common = (a in (p, q, r)) + (b in (p, q, r)) + (c in (p, q, r))
-    if common == 3 or (common > 0 and not folds):
-        return 0
-    if common > 0:
-        if not _folded(V, a, b, c, p, q, r):
+    at_a = (a == p) + 2 * (a == q) + 3 * (a == r)  # which corner of the other it is, from 1
+    at_b = (b == p) + 2 * (b == q) + 3 * (b == r)
+    at_c = (c == p) + 2 * (c == q) + 3 * (c == r)
+    common = (at_a > 0) + (at_b > 0) + (at_c > 0)
+    if common == 0:
+        if not triangles_meet(V, a, b, c, p, q, r):
             return 0
-    elif not triangles_meet(V, a, b, c, p, q, r):
+    elif common == 3 or not folds:
         return 0
+    elif common == 2:
+        if not _folded_at_edge(V, a, b, c, p, q, r):
+            return 0
+    else:
+        at = at_a + at_b + at_c
+        if at_b > 0:
+            a, b, c = b, c, a
+        elif at_c > 0:
+            a, b, c = c, a, b
+        if at == 2:
+            p, q, r = q, r, p
+        elif at == 3:
+            p, q, r = r, p, q
+        if _parted(V, a, b, c, q, r) or not fold_at_vertex(V, a, b, c, q, r):
+            return 0
     if not _proper(V, a, b, c) or not _proper(V, p, q, r):
         return 0
     return 2 if common > 0 else 1
@@ -148,7 +162,10 @@ def _is_pair(V, faces, f, g, folds):
 
 @kernel
 def _pairs_within(V, faces, order, boxes, folds, begin, end, pairs, state):
-    """Pairs of triangles of one tree, leaf against leaf; counts beyond the room there is."""
+    """Pairs of triangles of one tree, leaf against leaf; counts beyond the room there is.
+
+    A leaf meets those after it: whatever hangs to the right of its way up to the root.
+    """
     leaves = boxes.shape[0] // 2 + 1
     lowest = leaves - 1
     count = order.shape[0]
@@ -158,54 +175,55 @@ def _pairs_within(V, faces, order, boxes, folds, begin, end, pairs, state):
     for leaf in range(begin, end):
         if leaf % 256 == 0 and state[0]:
             return n
-        m = 0
-        for t in range(leaf * count // leaves, (leaf + 1) * count // leaves):
+        first, last = leaf * count // leaves, (leaf + 1) * count // leaves
+        for t in range(first, last):
             f = order[t]
-            own[m] = f
+            own[t - first] = f
             for k in range(3):
                 x, y, z = V[faces[f, 0], k], V[faces[f, 1], k], V[faces[f, 2], k]
-                low[m, k], high[m, k] = min(x, y, z), max(x, y, z)
-            m += 1
-        here = lowest + leaf
-        stack[0] = 0
+                low[t - first, k], high[t - first, k] = min(x, y, z), max(x, y, z)
+        node = lowest + leaf
+        x0, y0, z0, x1, y1, z1 = (
+            boxes[node, 0], boxes[node, 1], boxes[node, 2], boxes[node, 3], boxes[node, 4], boxes[node, 5]
+        )  # fmt: skip
+        stack[0] = node
         height = 1
+        while node > 0:
+            if node % 2 == 1:
+                stack[height] = node + 1
+                height += 1
+            node = (node - 1) // 2
         while height > 0:
             height -= 1
             node = stack[height]
-            apart = False
-            for k in range(3):
-                if boxes[node, k] > boxes[here, 3 + k] or boxes[node, 3 + k] < boxes[here, k]:
-                    apart = True
-            if apart:
+            if boxes[node, 0] > x1 or boxes[node, 3] < x0 or boxes[node, 1] > y1 or boxes[node, 4] < y0:
+                continue
+            if boxes[node, 2] > z1 or boxes[node, 5] < z0:
                 continue
             if node < lowest:
                 stack[height], stack[height + 1] = 2 * node + 1, 2 * node + 2
                 height += 2
                 continue
             other = node - lowest
-            if other < leaf:
-                continue  # that one meets this one
-            first = 0
             for t in range(other * count // leaves, (other + 1) * count // leaves):
                 g = order[t]
-                if other == leaf:
-                    first += 1
-                lx, ly, lz = V[faces[g, 0], 0], V[faces[g, 1], 0], V[faces[g, 2], 0]
-                x0, x1 = min(lx, ly, lz), max(lx, ly, lz)
-                if x0 > boxes[here, 3] or x1 < boxes[here, 0]:
+                gx, gy, gz = faces[g, 0], faces[g, 1], faces[g, 2]
+                lx, ly, lz = V[gx, 0], V[gy, 0], V[gz, 0]
+                a0, a1 = min(lx, ly, lz), max(lx, ly, lz)
+                if a0 > x1 or a1 < x0:
                     continue
-                lx, ly, lz = V[faces[g, 0], 1], V[faces[g, 1], 1], V[faces[g, 2], 1]
-                y0, y1 = min(lx, ly, lz), max(lx, ly, lz)
-                if y0 > boxes[here, 4] or y1 < boxes[here, 1]:
+                lx, ly, lz = V[gx, 1], V[gy, 1], V[gz, 1]
+                b0, b1 = min(lx, ly, lz), max(lx, ly, lz)
+                if b0 > y1 or b1 < y0:
                     continue
-                lx, ly, lz = V[faces[g, 0], 2], V[faces[g, 1], 2], V[faces[g, 2], 2]
-                z0, z1 = min(lx, ly, lz), max(lx, ly, lz)
-                if z0 > boxes[here, 5] or z1 < boxes[here, 2]:
+                lx, ly, lz = V[gx, 2], V[gy, 2], V[gz, 2]
+                c0, c1 = min(lx, ly, lz), max(lx, ly, lz)
+                if c0 > z1 or c1 < z0:
                     continue
-                for i in range(first, m):
-                    if x0 > high[i, 0] or x1 < low[i, 0] or y0 > high[i, 1] or y1 < low[i, 1]:
+                for i in range(t + 1 - first if other == leaf else 0, last - first):
+                    if a0 > high[i, 0] or a1 < low[i, 0] or b0 > high[i, 1] or b1 < low[i, 1]:
                         continue
-                    if z0 > high[i, 2] or z1 < low[i, 2]:
+                    if c0 > high[i, 2] or c1 < low[i, 2]:
                         continue
                     kind = _is_pair(V, faces, own[i], g, folds)
                     if kind:

@@ -2,7 +2,9 @@
 
 Only what lies near the surface is kept, in blocks of 4 x 4 x 4 nodes. What is inside is told by winding numbers
 (Jacobson et al. 2013), so that holes, overlaps and inner skins mislead nobody. Between two nodes that no triangle
-parts, and far from open edges, winding numbers hardly differ: a few are asked in each block, and stand for the others.
+parts, and far from open edges, winding numbers hardly differ, and across a triangle they differ by one: a few are
+asked in each block and carried on to the others along the lattice's edges, by what goes through these. Where that leads
+to two answers, or close to a half, every node is asked for itself.
 """
 
 from typing import NamedTuple
@@ -28,9 +30,11 @@ _BORDER = 2
 SHIFT = np.array([0.3819660113, 0.2360679775, 0.1458980338])
 """Puts the lattice where no vertex of a modelled part lies on its lines."""
 _SURE = 0.2
-"""A winding number stands for others where it is further than this from a half."""
+"""A winding number is carried on where it comes out further than this from a half."""
+_DRIFT = 0.1
+"""How far answers may differ from what lies between them: dipoles tell to 0.02."""
 _REACH = 1
-"""Blocks round an open edge in which each node is asked for itself."""
+"""Blocks round an open edge in which one node of eight is asked, not one of a block."""
 INSIDE = 0.52
 """Winding number from which a node is inside; right beside a lone open sheet it is a half, and that is outside."""
 _CLOSE, _FAR = 0.05, 4.0
@@ -44,6 +48,8 @@ class Crossings(NamedTuple):
     ----------
     first, last : ndarray of int32, shape (E,)
         For each edge that is cut the lowest and the highest place.
+    rise : ndarray of float32, shape (E,)
+        By how much the winding number rises along it, at the triangles.
     share : ndarray, shape (C,)
         Where along the edge, 0 to 1.
     triangle : ndarray of int32, shape (C,)
@@ -51,6 +57,7 @@ class Crossings(NamedTuple):
 
     first: np.ndarray
     last: np.ndarray
+    rise: np.ndarray
     share: np.ndarray
     triangle: np.ndarray
 
@@ -70,7 +77,7 @@ class Lattice(NamedTuple):
         Where each block lies.
     inside : ndarray of bool, shape (64 N,)
     turns : ndarray of float32, shape (64 N,)
-        Winding numbers, some of them those of a node near by.
+        Winding numbers, most of them carried on from a node near by.
     cut : ndarray of int32, shape (64 N, 3)
         For the edge from each node along each axis its place in `crossings`, or -1.
     crossings : Crossings
@@ -97,7 +104,7 @@ def _side(P, p, q, x, y, u, v):
 
 
 @kernel
-def _scan(P, faces, begin, end, shape, keys, shares, triangles):
+def _scan(P, faces, begin, end, shape, keys, shares, triangles, rises):
     """Cut lattice lines with triangles; without room only count them."""
     n, counting = 0, keys.shape[0] == 0
     for f in range(begin, end):
@@ -134,6 +141,7 @@ def _scan(P, faces, begin, end, shape, keys, shares, triangles):
                         keys[n] = ((axis * shape[0] + x) * shape[1] + y) * shape[2] + z
                         shares[n] = at - i
                         triangles[n] = f
+                        rises[n] = -1.0 if one else 1.0  # out of it, where its front looks along the line
                     n += 1
     return n
 
@@ -168,73 +176,74 @@ def _note_cuts(keys, shape, number, cut):
 
 
 @kernel
-def _lots(cut, blocks, label):
-    """Number the nodes of each block by what no triangle parts."""
-    root = np.empty(_NODES, dtype=np.int64)
-    for i in range(blocks.shape[0]):
-        b = blocks[i]
-        for n in range(_NODES):
-            root[n] = n
-        for n in range(_NODES):
-            for axis in range(3):
-                far = SIDE * SIDE if axis == 0 else (SIDE if axis == 1 else 1)
-                if n // far % SIDE == SIDE - 1 or cut[b * _NODES + n, axis] >= 0:
-                    continue
-                p, q = n, n + far
-                while root[p] != p:
-                    p = root[p]
-                while root[q] != q:
-                    q = root[q]
-                root[max(p, q)] = min(p, q)
-        for n in range(_NODES):
-            p = n
-            while root[p] != p:
-                p = root[p]
-            root[n] = p
-            label[i, n] = p
+def _doubt_round(doubt, i, n, stride):
+    """Doubt all nodes of a block that were carried on from the same one as a node."""
+    side = np.int64(SIDE)
+    x, y, z = n // (side * side) // stride, n // side % side // stride, n % side // stride
+    for m in range(_NODES):
+        if m // (side * side) // stride == x and m // side % side // stride == y and m % side // stride == z:
+            doubt[i, m] = True
 
 
 @kernel
-def _choose(label, every, ask):
-    """Which nodes are asked: all, or the first, the last and a middle one of each lot."""
-    size = np.empty(_NODES, dtype=np.int64)
-    seen = np.empty(_NODES, dtype=np.int64)
-    for i in range(label.shape[0]):
-        if every[i]:
-            ask[i, :] = True
-            continue
-        size[:] = 0
-        seen[:] = 0
+def _carry(cut, rise, fresh, stride, turns, doubt):
+    """Carry winding numbers on to the nodes of each block from those asked; note where that is in doubt."""
+    side = np.int64(SIDE)
+    for i in range(fresh.shape[0]):
+        base = fresh[i] * _NODES
         for n in range(_NODES):
-            size[label[i, n]] += 1
-        for n in range(_NODES):
-            lot = label[i, n]
-            if seen[lot] == 0 or seen[lot] == size[lot] - 1 or seen[lot] == size[lot] // 2:
-                ask[i, n] = True
-            seen[lot] += 1
-
-
-@kernel
-def _stand_for(label, every, ask, turns, unsure):
-    """Let the first asked of each lot stand for all of it; flag blocks in which one is too near to a half."""
-    first = np.empty(_NODES, dtype=np.float32)
-    for i in range(label.shape[0]):
-        if every[i]:
-            continue
-        first[:] = np.nan
-        for n in range(_NODES):
-            if not ask[i, n]:
+            if n % side % stride[i]:
+                axis, before = 2, n - 1
+            elif n // side % side % stride[i]:
+                axis, before = 1, n - side
+            elif n // (side * side) % stride[i]:
+                axis, before = 0, n - side * side
+            else:
                 continue
-            lot = label[i, n]
-            if abs(turns[i, n] - INSIDE) < _SURE:
-                unsure[i] = True
-            if np.isnan(first[lot]):
-                first[lot] = turns[i, n]
-            elif (first[lot] > INSIDE) != (turns[i, n] > INSIDE):
-                unsure[i] = True
-        if not unsure[i]:
-            for n in range(_NODES):
-                turns[i, n] = first[label[i, n]]
+            e = cut[base + before, axis]
+            turns[base + n] = turns[base + before] + (rise[e] if e >= 0 else np.float32(0.0))
+        for n in range(_NODES):
+            if abs(turns[base + n] - INSIDE) < _SURE:
+                if stride[i] == side:
+                    doubt[i, :] = True
+                doubt[i, n] = True
+            for axis in range(3):
+                far = side * side if axis == 0 else (side if axis == 1 else 1)
+                if n // far % side < side - 1:
+                    e = cut[base + n, axis]
+                    off = turns[base + n + far] - turns[base + n] - (rise[e] if e >= 0 else np.float32(0.0))
+                    if abs(off) > _DRIFT:
+                        _doubt_round(doubt, i, n, stride[i])
+                        _doubt_round(doubt, i, n + far, stride[i])
+
+
+@kernel
+def _compare(number, blocks, cut, rise, fresh, place, stride, turns, doubt):
+    """Note blocks in doubt whose winding numbers do not go on in those beside them; `place` is that among the fresh."""
+    side = np.int64(SIDE)
+    for i in range(fresh.shape[0]):
+        for axis in range(3):
+            far = side * side if axis == 0 else (side if axis == 1 else 1)
+            for way in range(2):
+                u, v, w = blocks[fresh[i], 0], blocks[fresh[i], 1], blocks[fresh[i], 2]
+                step = 1 if way else -1
+                u, v, w = u + (step if axis == 0 else 0), v + (step if axis == 1 else 0), w + (step if axis == 2 else 0)
+                if u < 0 or v < 0 or w < 0:
+                    continue
+                if u >= number.shape[0] or v >= number.shape[1] or w >= number.shape[2] or number[u, v, w] < 0:
+                    continue
+                other = np.int64(number[u, v, w])
+                low, high = (fresh[i], other) if way else (other, fresh[i])
+                for n in range(_NODES):
+                    if n // far % side == 0:
+                        last = n + (side - 1) * far
+                        p, q = low * _NODES + last, high * _NODES + n
+                        e = cut[p, axis]
+                        off = turns[q] - turns[p] - (rise[e] if e >= 0 else np.float32(0.0))
+                        if abs(off) > _DRIFT:
+                            _doubt_round(doubt, i, last if way else n, stride[i])
+                            if place[other] >= 0:
+                                _doubt_round(doubt, place[other], n if way else last, stride[place[other]])
 
 
 @kernel
@@ -280,22 +289,27 @@ def _cut(vertices: np.ndarray, faces: np.ndarray, low: np.ndarray, step: float, 
     found: dict[int, tuple] = {}
 
     def work(begin: int, end: int) -> None:
-        none = np.empty(0, dtype=np.int64), np.empty(0), np.empty(0, dtype=np.int32)
-        count = _scan(places, faces, begin, end, shape, *none)
-        some = np.empty(count, dtype=np.int64), np.empty(count), np.empty(count, dtype=np.int32)
+        count = _scan(places, faces, begin, end, shape, *_room(0))
+        some = _room(count)
         if count:
             _scan(places, faces, begin, end, shape, *some)
         found[begin] = some
 
     in_chunks(work, len(faces))
     check_here()
-    keys, share, triangle = (np.concatenate([found[b][i] for b in sorted(found)]) for i in range(3))
+    keys, share, triangle, rise = (np.concatenate([found[b][i] for b in sorted(found)]) for i in range(4))
     order = np.lexsort((share, keys)) if len(keys) < 1000 else _sorted(keys, share)
     keys, share, triangle = keys[order], share[order], triangle[order]
     begins = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]])) if len(keys) else np.empty(0, np.int64)
     first = begins.astype(np.int32)
     last = np.append(first[1:], len(keys)).astype(np.int32) - 1 if len(first) else first
-    return keys[begins], Crossings(first, last, share, triangle)
+    rise = np.add.reduceat(rise[order], begins) if len(begins) else rise
+    return keys[begins], Crossings(first, last, rise, share, triangle)
+
+
+def _room(count: int) -> tuple[np.ndarray, ...]:
+    """For the keys, shares, triangles and rises of so many crossings."""
+    return np.empty(count, np.int64), np.empty(count), np.empty(count, np.int32), np.empty(count, np.float32)
 
 
 def _sorted(keys: np.ndarray, share: np.ndarray) -> np.ndarray:
@@ -377,44 +391,44 @@ def _near_open_edges(vertices: np.ndarray, faces: np.ndarray, lattice: Lattice) 
     return ndimage.binary_dilation(near, np.ones((3, 3, 3), dtype=bool), _REACH)
 
 
-def _places(lattice: Lattice, blocks: np.ndarray, node: np.ndarray) -> np.ndarray:
-    """Where nodes lie, given by the place of their block and their number in it."""
-    own = np.stack([node // (SIDE * SIDE), node // SIDE % SIDE, node % SIDE], axis=-1)
-    return lattice.low + lattice.step * (blocks * SIDE + own)
+def _places(lattice: Lattice, nodes: np.ndarray) -> np.ndarray:
+    """Where nodes lie, given by their numbers."""
+    own = nodes % _NODES
+    own = np.stack([own // (SIDE * SIDE), own // SIDE % SIDE, own % SIDE], axis=-1)
+    return lattice.low + lattice.step * (lattice.blocks[nodes // _NODES] * SIDE + own)
 
 
 def _signed(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarray, tells: bool) -> None:
     """Tell what is inside in some blocks."""
-    blocks = lattice.blocks[fresh]
-    label = np.empty((len(fresh), _NODES), dtype=np.int8)
-    _lots(lattice.cut, fresh, label)
-    every = near[tuple(blocks.T)]
-    ask = np.zeros((len(fresh), _NODES), dtype=bool)
-    _choose(label, every, ask)
-    turns = np.zeros((len(fresh), _NODES), dtype=np.float32)
+    blocks, rise, turns = lattice.blocks[fresh], lattice.crossings.rise, lattice.turns
+    nodes = fresh[:, None] * _NODES + np.arange(_NODES)
+    stride = np.where(near[tuple(blocks.T)], SIDE // 2, SIDE)
+    own = np.stack(np.unravel_index(np.arange(_NODES), (SIDE,) * 3))
+    ask = (own[None] % stride[:, None, None] == 0).all(axis=1)
 
     def answer(which: np.ndarray, turn: int) -> None:
-        i, n = np.nonzero(which)
-        places = _places(lattice, blocks[i], n)
+        asked = nodes[which]
+        places = _places(lattice, asked)
         if tells:
             state = polled_here()
             state[DONE], state[TOTAL] = turn * len(places), 2 * len(places)  # each turn takes about half of the time
         found = field.at(places, tells=True) if tells else field.at(places)
         close = np.flatnonzero(np.abs(found - INSIDE) < _CLOSE)
         found[close] = field.at(places[close], _FAR)
-        turns[i, n] = found
+        turns[asked] = found
 
     answer(ask, 0)
-    unsure = np.zeros(len(fresh), dtype=bool)
-    _stand_for(label, every, ask, turns, unsure)
-    if unsure.any():
-        answer(unsure[:, None] & ~ask, 1)
-    nodes = (fresh[:, None] * _NODES + np.arange(_NODES)).ravel()
-    lattice.turns[nodes] = turns.ravel()
-    lattice.inside[nodes] = turns.ravel() > INSIDE
+    doubt = np.zeros(ask.shape, dtype=bool)
+    _carry(lattice.cut, rise, fresh, stride, turns, doubt)
+    place = np.full(len(lattice.blocks), -1, dtype=np.int64)
+    place[fresh] = np.arange(len(fresh))
+    _compare(lattice.number, lattice.blocks, lattice.cut, rise, fresh, place, stride, turns, doubt)
+    doubt &= ~ask
+    if doubt.any():
+        answer(doubt, 1)
+    lattice.inside[nodes] = turns[nodes] > INSIDE
     rim = ((blocks == 0) | (blocks == np.array(lattice.number.shape) - 1)).any(axis=1)
-    if rim.any():  # nothing of the surface comes near the lattice's own border
-        lattice.inside[(fresh[rim][:, None] * _NODES + np.arange(_NODES)).ravel()] = False
+    lattice.inside[nodes[rim]] = False  # nothing of the surface comes near the lattice's own border
 
 
 def spread_lattice(
@@ -443,10 +457,7 @@ def spread_lattice(
         _signed(lattice, field, near, fresh, tells)
     while len(fresh):
         check_here()
-        low = np.unique(np.concatenate([lattice.blocks[fresh] - d for d in np.ndindex(2, 2, 2)]), axis=0)
-        low = low[(low >= 0).all(axis=1)]
-        look = lattice.number[tuple(low.T)]
-        look = look[look >= 0].astype(np.int64)
+        look = _at_or_below(lattice, fresh)
         out = np.empty((max(27 * len(look), 1), 3), dtype=np.int64)
         count = _wanted(lattice.number, lattice.blocks, look, lattice.inside, out)
         old, more = len(lattice.blocks), out[:count]
@@ -461,3 +472,14 @@ def spread_lattice(
         if count:
             _signed(lattice, field, near, fresh, False)
     return lattice
+
+
+def _at_or_below(lattice: Lattice, fresh: np.ndarray) -> np.ndarray:
+    """Some blocks and those that touch them from below along any axis, as far as there are any."""
+    flags = np.zeros(lattice.number.shape, dtype=bool)
+    blocks = lattice.blocks[fresh]
+    for below in np.ndindex(2, 2, 2):
+        some = blocks - below
+        flags[tuple(some[(some >= 0).all(axis=1)].T)] = True
+    look = lattice.number[flags]
+    return look[look >= 0].astype(np.int64)

@@ -272,7 +272,7 @@ def _at_distance(field: Winding, offset: float, step: float, sheet: bool, progre
     every[near] = level[0].reshape(-1, _NODES)
     every[~near] = level[1][:, None]
     every = every.ravel()
-    none = Crossings(*(np.empty(0, dtype=np.int32),) * 2, np.empty(0), np.empty(0, dtype=np.int32))
+    none = Crossings(*(np.empty(0, dtype=np.int32),) * 2, np.empty(0, np.float32), np.empty(0), np.empty(0, np.int32))
     return Lattice(
         low, step, number, blocks, every > 0, (INSIDE + every).astype(np.float32),
         np.full((len(every), 3), -1, dtype=np.int32), none,
