@@ -14,12 +14,15 @@ from tinsnip.kernels import kernel
 from tinsnip.progress import check_here
 from tinsnip.space.isosurface import CUBE_EDGES, polygons_of_case
 from tinsnip.space.lattice import INSIDE, SIDE, Lattice
+from tinsnip.threads import in_chunks
 
 __all__ = ["DualSurface", "dual_surface", "nodes_to_turn"]
 
 _NODES = SIDE**3
 _STIFF = 0.05
 """How strongly a vertex is held at the middle of its crossings, where the planes there do not determine it."""
+_PART = 1_000
+"""Blocks that a thread takes at once."""
 _OFF_WALLS = 0.02
 """How far vertices stay off the walls of their cells, in cells."""
 
@@ -73,10 +76,10 @@ def _node(number, x, y, z):
 
 
 @kernel
-def _cases(number, blocks, inside, case):
+def _cases(number, blocks, inside, begin, end, case):
     """The case of the cell above each node; 0 where it is cut by nothing, -1 where corners are not there."""
     side = np.int64(SIDE)
-    for b in range(blocks.shape[0]):
+    for b in range(begin, end):
         for n in range(_NODES):
             x = blocks[b, 0] * side + n // (side * side)
             y = blocks[b, 1] * side + n // side % side
@@ -134,6 +137,16 @@ def _doubtful(number, blocks, case, polygon, between, inside, turns, out):
     return n_out
 
 
+def _all_cases(lattice: Lattice) -> np.ndarray:
+    case = np.empty(len(lattice.inside), dtype=np.int16)
+
+    def work(begin: int, end: int) -> None:
+        _cases(lattice.number, lattice.blocks, lattice.inside, begin, end, case)
+
+    in_chunks(work, len(lattice.blocks), _PART)
+    return case
+
+
 def nodes_to_turn(lattice: Lattice) -> np.ndarray:
     """Nodes that have to be inside so that the surface between is a manifold; none once it is.
 
@@ -142,8 +155,7 @@ def nodes_to_turn(lattice: Lattice) -> np.ndarray:
     lattice : Lattice
     """
     polygon, _, between = _tables()
-    case = np.empty(len(lattice.inside), dtype=np.int16)
-    _cases(lattice.number, lattice.blocks, lattice.inside, case)
+    case = _all_cases(lattice)
     out = np.empty(max(1000, len(case) // 100), dtype=np.int64)
     found = _doubtful(
         lattice.number, lattice.blocks, case, polygon, between, lattice.inside, lattice.turns, out
@@ -181,13 +193,13 @@ def _solve(a, b, x):
 
 @kernel
 def _place(number, blocks, case, base, polygon, edges, inside, turns, cut, first, last, share, triangle, normals,
-           vertices, middles, seen):  # fmt: skip
+           begin, end, vertices, middles, seen):  # fmt: skip
     """Where each vertex lies, in nodes: nearest to the planes at the crossings round it."""
     side = np.int64(SIDE)
     at, way, real = np.empty((12, 3)), np.empty((12, 3)), np.empty(12, dtype=np.bool_)
     which = np.empty(12, dtype=np.int64)
     A, B, X = np.empty((3, 3)), np.empty(3), np.empty(3)
-    for cell in range(case.shape[0]):
+    for cell in range(begin, end):
         bits = case[cell]
         if bits <= 0:
             continue
@@ -253,11 +265,11 @@ def _place(number, blocks, case, base, polygon, edges, inside, turns, cut, first
 
 
 @kernel
-def _quads(number, blocks, case, base, polygon, between, inside, vertices, faces):
+def _quads(number, blocks, case, base, polygon, between, inside, vertices, begin, end, faces):
     """Two triangles round each edge whose ends lie on either side; without room only count them."""
     side, n_out, counting = np.int64(SIDE), 0, faces.shape[0] == 0
     q = np.empty(4, dtype=np.int64)
-    for b in range(blocks.shape[0]):
+    for b in range(begin, end):
         for n in range(_NODES):
             x = blocks[b, 0] * side + n // (side * side)
             y = blocks[b, 1] * side + n // side % side
@@ -309,21 +321,33 @@ def dual_surface(lattice: Lattice, normals: np.ndarray) -> DualSurface:
         Unit normals of the triangles laid into it.
     """
     polygon, count, between = _tables()
-    case = np.empty(len(lattice.inside), dtype=np.int16)
-    _cases(lattice.number, lattice.blocks, lattice.inside, case)
+    case = _all_cases(lattice)
     base = np.empty(len(case), dtype=np.int64)
     total = _count(case, count, base)
     vertices, middles, seen = np.empty((total, 3)), np.empty((total, 3)), np.empty(total, dtype=bool)
     crossings = lattice.crossings
     edges = np.array(CUBE_EDGES)
-    _place(
-        lattice.number, lattice.blocks, case, base, polygon, edges, lattice.inside, lattice.turns, lattice.cut,
-        crossings.first, crossings.last, crossings.share, crossings.triangle, normals, vertices, middles, seen,
-    )  # fmt: skip
+
+    def place(begin: int, end: int) -> None:
+        _place(
+            lattice.number, lattice.blocks, case, base, polygon, edges, lattice.inside, lattice.turns, lattice.cut,
+            crossings.first, crossings.last, crossings.share, crossings.triangle, normals, begin * _NODES, end * _NODES,
+            vertices, middles, seen,
+        )  # fmt: skip
+
+    in_chunks(place, len(lattice.blocks), _PART)
     check_here()
     args = lattice.number, lattice.blocks, case, base, polygon, between, lattice.inside, vertices
-    faces = np.empty((_quads(*args, np.empty((0, 3), dtype=np.int32)), 3), dtype=np.int32)
-    if len(faces) and _quads(*args, faces) < 0:
-        raise AssertionError("the lattice was not spread to where the surface goes")
+    found: dict[int, np.ndarray] = {}
+
+    def quads(begin: int, end: int) -> None:
+        faces = np.empty((_quads(*args, begin, end, np.empty((0, 3), dtype=np.int32)), 3), dtype=np.int32)
+        if len(faces) and _quads(*args, begin, end, faces) < 0:
+            raise AssertionError("the lattice was not spread to where the surface goes")
+        found[begin] = faces
+
+    in_chunks(quads, len(lattice.blocks), _PART)
+    check_here()
+    faces = np.concatenate([found[begin] for begin in sorted(found)]) if found else np.empty((0, 3), dtype=np.int32)
     vertices, middles = (lattice.low + lattice.step * places for places in (vertices, middles))
     return DualSurface(vertices, middles, faces, seen)

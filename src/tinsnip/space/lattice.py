@@ -348,8 +348,10 @@ def lay_into_lattice(
     """
     near_by = box is not None
     if not near_by:
-        used = np.unique(field.faces)
-        box = np.stack([field.vertices[used].min(axis=0), field.vertices[used].max(axis=0)])
+        used = np.zeros(len(field.vertices), dtype=bool)
+        used[field.faces] = True
+        some = field.vertices[used]
+        box = np.stack([some.min(axis=0), some.max(axis=0)])
     low = box[0] - room - (MARGIN + SHIFT) * step
     shape = np.ceil((box[1] + room - low) / step).astype(np.int64) + 1 + MARGIN
     shape = -(-shape // SIDE) * SIDE
