@@ -48,5 +48,7 @@ def fair(points: np.ndarray, triangles: np.ndarray, free: np.ndarray, edge: np.n
     left = flow * (matrix.T @ matrix) + (1.0 - flow) * membrane[:, unknown] / 6.0
     right = -flow * (matrix.T @ constant) - (1.0 - flow) * (membrane[:, known] @ points[known]) / 6.0
     moved = points.copy()
-    moved[unknown] = splu(left.tocsc()).solve(right)
+    # it is symmetric and positive definite: no pivoting, and an order by what both halves share
+    factors = splu(left.tocsc(), permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    moved[unknown] = factors.solve(right)
     return moved

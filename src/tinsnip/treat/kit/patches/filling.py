@@ -148,33 +148,42 @@ def split_repeated_edges(
         return triangles, extra, halves
     points: list[np.ndarray] = []
     pairs: list[tuple[int, int]] = []
-    todo = [tuple(t) for t in triangles.tolist()]
-    result = []
     partner: dict[int, list[int]] = {}
 
     def place(v: int) -> np.ndarray:
         return mesh.vertices[v] if v < len(mesh.vertices) else extra[v - len(mesh.vertices)]
 
-    while todo:
-        t = todo.pop()
-        for k in range(3):
-            u, v, w = t[k], t[(k + 1) % 3], t[(k + 2) % 3]
-            code = min(u, v) * total + max(u, v)
-            if code in bad and u < total and v < total:
-                waiting = partner.setdefault(code, [])
-                if waiting:  # the second triangle on this edge takes the same point
-                    m = waiting.pop()
-                else:
-                    m = total + len(points)
-                    points.append(0.5 * (place(u) + place(v)))
-                    pairs.append((u, v))
-                    waiting.append(m)
-                todo += [(u, m, w), (m, v, w)]
-                break
-        else:
-            result.append(t)
+    def parts(triangle: list[int]) -> list[tuple[int, ...]]:
+        todo, done = [tuple(triangle)], []
+        while todo:
+            t = todo.pop()
+            for k in range(3):
+                u, v, w = t[k], t[(k + 1) % 3], t[(k + 2) % 3]
+                code = min(u, v) * total + max(u, v)
+                if code in bad and u < total and v < total:
+                    waiting = partner.setdefault(code, [])
+                    if waiting:  # the second triangle on this edge takes the same point
+                        m = waiting.pop()
+                    else:
+                        m = total + len(points)
+                        points.append(0.5 * (place(u) + place(v)))
+                        pairs.append((u, v))
+                        waiting.append(m)
+                    todo += [(u, m, w), (m, v, w)]
+                    break
+            else:
+                done.append(t)
+        return done
+
+    backward = triangles[::-1].astype(np.int64)
+    split = np.flatnonzero(np.isin(key, list(bad)).reshape(3, -1).any(axis=0)[::-1])
+    found = [parts(t) for t in backward[split].tolist()]
+    count = np.ones(len(backward), dtype=np.int64)
+    count[split] = [len(some) for some in found]
+    result = np.repeat(backward, count, axis=0)
+    result[np.repeat(np.isin(np.arange(len(backward)), split), count)] = np.concatenate(found)
     extra = np.concatenate([extra, np.array(points)])
-    return np.array(result, dtype=np.int64), extra, np.array(pairs, dtype=np.int64)
+    return result, extra, np.array(pairs, dtype=np.int64)
 
 
 def add_triangles(
