@@ -21,6 +21,7 @@ from tinsnip.regions import Region
 from tinsnip.survey.deviation import compare, largest_deviation
 from tinsnip.threads import CORES
 from tinsnip.treat import Context, Patch, Reduce, StraightSnip
+from tinsnip.treat.reduce.collapsing import Holds, Reduction
 from tinsnip.treat.reduce.parts import SEAM, parts_of
 
 
@@ -78,6 +79,27 @@ class Records(unittest.TestCase):
                     self.assertTrue(np.array_equal(level.faces, direct.faces))
                     self.assertEqual((direct.edges.tangled, direct.edges.flipped), (0, 0))
                     self.assertEqual(direct.edges.open > 0, mesh is cut)
+
+    def test_the_end_is_made_again_with_more_held(self) -> None:
+        """With nothing more held it is the same to the bit; what is held stays in its place."""
+        mesh = specimens.torus(50.0, 400).mesh
+        target = len(mesh.faces) // 20
+        reduction = Reduction(mesh.vertices, mesh.faces, mesh.twins, target, Holds(), Progress())
+        vertices, faces = reduction.halfway
+        self.assertLess(len(faces), len(mesh.faces) // 3)
+        held = np.zeros(len(vertices), dtype=bool)
+        same, first = reduction.again(held, Progress()), reduction.level
+        for name in ("vertices", "faces", "source", "parent"):
+            np.testing.assert_array_equal(getattr(same, name), getattr(first, name))
+        held[faces[vertices[faces].mean(axis=1)[:, 0] > 0.9 * vertices[:, 0].max()]] = True
+        again = reduction.again(held, Progress())
+        kept = {tuple(v) for v in again.vertices}
+        self.assertGreater(held.sum(), 50)
+        self.assertTrue(all(tuple(v) in kept for v in vertices[held]))
+        self.assertLess(len(again.faces), 1.01 * target + 2 * held.sum())
+        result = Mesh(again.vertices, again.faces)
+        self.assertEqual(result.edges.open + result.edges.tangled + result.edges.flipped, 0)
+        self.assertAlmostEqual(result.volume / mesh.volume, 1.0, delta=0.01)
 
     def test_levels_stay_manifold_and_never_flip(self) -> None:
         ring = specimens.torus(80.0, 400)

@@ -12,6 +12,7 @@ rounds, in each of which every part of the mesh has its turn; as parts do not to
 What lies along the seams between them comes last in each pass.
 """
 
+import copy
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
@@ -27,7 +28,7 @@ from tinsnip.treat.reduce.parts import SEAM, parts_of
 from tinsnip.treat.reduce.quadrics import best_place, gather_quadrics
 from tinsnip.treat.reduce.record import Level, Record
 
-__all__ = ["Holds", "collapse_to", "record_collapses"]
+__all__ = ["Holds", "Reduction", "record_collapses"]
 
 _RIM_WEIGHT = 30.0
 _EVENNESS = 1e-6
@@ -36,6 +37,8 @@ _COLOUR_WEIGHT = 20.0
 _QUEUE_FROM = 0.05
 """Share of the triangles at which the queue takes over from the passes; a small mesh is left to it altogether."""
 _QUEUE_AT_LEAST = 40_000
+_HALFWAY = 3.0
+"""Times the triangles asked for at which a reduction is noted, so that its end can be made again."""
 _BLOCK = 12288
 """Half-edges that are looked at in one go."""
 _ROUNDS = 16
@@ -323,6 +326,8 @@ class _Work:
         self.names = np.arange(self.n_v, dtype=np.int32)
         self.parent = np.arange(self.n_f, dtype=np.int32)
         self.done = 0
+        self.queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
+        self.is_gathered = False
         self.rims = bool(holds.rims)
         self.evenness = _EVEN_ALL_OVER if holds.even else _EVENNESS
         colours, held = holds.colours, holds.vertices
@@ -350,16 +355,27 @@ class _Work:
         self.faces, self.twins = self.faces[:n_f], self.twins[: 3 * n_f]
         self.cost, self.parent = self.cost[: 3 * n_f], self.parent[:n_f]
 
-    def reduce(self, target: int, progress: Progress) -> int:
-        """Collapse down to a number of triangles; returns how many are left."""
-        with ThreadPoolExecutor(cores()) as pool:
-            return self._reduce(target, pool, progress)
+    def copy(self) -> "_Work":
+        """What goes on by itself from here."""
+        other = copy.copy(self)
+        for name, value in vars(self).items():
+            if isinstance(value, np.ndarray):
+                setattr(other, name, value.copy())
+        return other
 
-    def _reduce(self, target: int, pool: ThreadPoolExecutor, progress: Progress) -> int:
-        live = self.n_f
-        queue_from = max(_QUEUE_FROM * self.n_f, _QUEUE_AT_LEAST)
+    def reduce(self, target: int, progress: Progress, halfway: Callable[["_Work"], None] | None = None) -> int:
+        """Collapse down to a number of triangles; returns how many are left. `halfway` is shown it once on the way."""
+        with ThreadPoolExecutor(cores()) as pool:
+            return self._reduce(target, pool, progress, halfway)
+
+    def _reduce(
+        self, target: int, pool: ThreadPoolExecutor, progress: Progress, halfway: Callable[["_Work"], None] | None
+    ) -> int:
+        live, queue_from, self.done = self.n_f, self.queue_from, 0
         state = progress.step("Reducing", max(1, live - target))
-        self._gather(pool, state)
+        if not self.is_gathered:
+            self._gather(pool, state)
+            self.is_gathered = True
         progress.check()
         sample = np.empty(40000, dtype=np.float32)
         stalled = 0
@@ -377,9 +393,14 @@ class _Work:
             stalled = stalled + 1 if before - live < 0.002 * before else 0
             if live < 0.7 * self.n_f:
                 self.squeeze()
+                if halfway is not None and target < live <= _HALFWAY * target:
+                    halfway(self)
+                    halfway = None
         progress.check()
         if live > target:
             self.squeeze()
+            if halfway is not None:
+                halfway(self)
             live = _queue(*self._shared(self.log, np.array([self.marks], np.int32)), live, target, state)
             progress.check()
         return live
@@ -436,15 +457,8 @@ class _Work:
         return gone
 
 
-def collapse_to(
-    vertices: np.ndarray,
-    faces: np.ndarray,
-    twins: np.ndarray,
-    target: int,
-    holds: Holds,
-    progress: Progress,
-) -> Level:
-    """Reduce a mesh to a number of triangles.
+class Reduction:
+    """A mesh reduced to a number of triangles; the end of it can be made again with further vertices held.
 
     Parameters
     ----------
@@ -463,11 +477,44 @@ def collapse_to(
         When an edge is tangled.
     Cancelled
     """
-    work = _Work(vertices, faces, twins, holds, keep_log=False)
-    work.reduce(target, progress)
-    work.squeeze()
-    _shift_back(work.names, work.P, vertices, work.origin)
-    return Level(work.P.copy(), work.faces.copy(), work.source.copy(), work.parent.copy())
+
+    def __init__(
+        self, vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray, target: int, holds: Holds, progress: Progress
+    ) -> None:
+        self._vertices, self._target = vertices, target
+        self._halfway: _Work | None = None
+        work = _Work(vertices, faces, twins, holds, keep_log=False)
+        work.reduce(target, progress, self._note)
+        self.level = self._level_of(work)
+
+    def _note(self, work: _Work) -> None:
+        self._halfway = work.copy()
+
+    def _level_of(self, work: _Work) -> Level:
+        work.squeeze()
+        _shift_back(work.names, work.P, self._vertices, work.origin)
+        return Level(work.P.copy(), work.faces.copy(), work.source.copy(), work.parent.copy())
+
+    @property
+    def halfway(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """Vertices and triangles on the way, a few times as many as at its end; None where it had none to note."""
+        if self._halfway is None:
+            return None
+        return self._halfway.P + self._halfway.origin, self._halfway.faces
+
+    def again(self, held: np.ndarray, progress: Progress) -> Level:
+        """The end of it made anew, with more held.
+
+        Parameters
+        ----------
+        held : ndarray of bool, shape (H,)
+            Of the vertices halfway.
+        progress : Progress
+        """
+        work = self._halfway.copy()
+        work.held = held.astype(np.uint8) if len(work.held) == 0 else work.held | held
+        work.reduce(self._target, progress)
+        return self._level_of(work)
 
 
 def record_collapses(
@@ -481,7 +528,7 @@ def record_collapses(
 ) -> Record:
     """Reduce a mesh as far as `fewest` triangles and record how, so that any level can be rebuilt.
 
-    Parameters are those of `collapse_to`; the record's level of n triangles is what that gives for n, joined.
+    Parameters are those of `Reduction`; the record's level of n triangles is what that gives for n, joined.
     """
     work = _Work(vertices, faces, twins, holds, keep_log=True)
     work.reduce(min(fewest, len(faces)), progress)
