@@ -60,6 +60,7 @@ class Moves(unittest.TestCase):
 
 
 class Poses(unittest.TestCase):
+    @in_turn(2)
     def test_from_clicks_and_by_shape_pieces_come_to_where_they_belong(self) -> None:
         for seed in seeds(18, "align"):
             pieces = two_pieces(seed)

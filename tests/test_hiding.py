@@ -7,7 +7,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
-from tests.seeds import share
+from tests.seeds import in_turn, share
 from tests.test_bed import scene
 from tests.test_selecting import two_shells
 from tinsnip.errors import BadInput, HiddenInTheWay
@@ -142,6 +142,7 @@ class Backdrops(unittest.TestCase):
 
 
 class Hidden(unittest.TestCase):
+    @in_turn(2)
     def test_hidden_triangles_outlive_every_treatment_in_the_table(self) -> None:
         """Each leaves them to the bit, or says that it cannot and does nothing."""
         rng = np.random.default_rng(1)

@@ -18,7 +18,7 @@ import numpy as np
 from PIL import Image
 
 from tests import specimens
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tests.test_random_jobs import marked, some_treatment
 from tinsnip.demo import demo_scan
 from tinsnip.errors import BadInput
@@ -648,6 +648,7 @@ class Kills(unittest.TestCase):
 
 
 class Editing(unittest.TestCase):
+    @in_turn(2)
     def test_another_bed_height_finds_the_same_holes_and_shells(self) -> None:
         for name in ("pump-cover", "fountain-spout", "gauge-lantern-lower"):
             with self.subTest(name):

@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 
 from tests import specimens
 from tests.hands import WindowTest
+from tests.seeds import in_turn
 from tinsnip.cli import cli
 from tinsnip.errors import BadInput
 from tinsnip.formats import WORKING, Format, TooLarge, read_scan, write_mesh
@@ -45,6 +46,7 @@ def scene() -> Mesh:
 
 
 class WhileTheyAreRead(unittest.TestCase):
+    @in_turn(2)
     def test_what_is_left_is_true_to_the_file(self) -> None:
         whole = scene()
         shuffled = Mesh(whole.vertices, np.random.default_rng(5).permutation(whole.faces), None, whole.attributes)

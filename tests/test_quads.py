@@ -12,7 +12,7 @@ from PySide6.QtCore import Qt
 from tests import specimens
 from tests.hands import WindowTest
 from tests.random_scans import random_scan
-from tests.seeds import seeds
+from tests.seeds import in_turn, seeds
 from tests.test_command_line import inside
 from tests.test_remesh import COLOURS, coloured
 from tinsnip.errors import BadInput
@@ -59,6 +59,7 @@ def regularity(mesh: Mesh) -> tuple[float, float]:
 
 
 class Laid(unittest.TestCase):
+    @in_turn(0)
     def test_nearly_all_are_quads_that_meet_by_fours_on_the_surface(self) -> None:
         for shape, edge, most in (
             (specimens.sphere(100.0, 140), 2.4, 0.03),

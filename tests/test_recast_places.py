@@ -55,6 +55,7 @@ def eight(rise: float, size: float = 50.0, across: float = 5.0, along: int = 600
 
 
 class Places(unittest.TestCase):
+    @in_turn(0)
     def test_knots_are_made_anew_and_nothing_else(self) -> None:
         tried = left = 0
         for seed in seeds(200, self.id(), 20):

@@ -65,6 +65,7 @@ class Taken(unittest.TestCase):
                 self.assertTrue((outcome.mesh.provenance == SHIFTED).any())
                 self.assertLess(outcome.account.figures["largest_mm"], 2.5 * height * _EDGE * size)
 
+    @in_turn(1)
     def test_on_scans_and_rounds_it_is_found_and_nothing_where_there_is_none(self) -> None:
         way = np.array([0.3, 0.5, 0.81]) / np.linalg.norm([0.3, 0.5, 0.81])
         kinds = (

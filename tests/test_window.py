@@ -9,6 +9,7 @@ import numpy as np
 
 from tests import specimens
 from tests.hands import SCREEN, WindowTest
+from tests.seeds import in_turn
 from tinsnip.formats import write_mesh
 from tinsnip.mesh import Mesh
 from tinsnip.mesh.measures import face_vectors
@@ -236,6 +237,7 @@ class Views(WindowTest):
 class StandIn(WindowTest):
     """What is drawn while the view moves."""
 
+    @in_turn(1)
     def test_a_noisy_scan_has_no_pinholes_while_it_turns(self) -> None:
         ball = specimens.sphere(60.0, 420).mesh
         noise = np.random.default_rng(3).normal(0.0, 0.3 * 60.0 / 420, len(ball.vertices))
@@ -623,6 +625,7 @@ class Dense(WindowTest):
         self.settle()
         self.assertIsNot(self.view.scene.places_of, mesh)
 
+    @in_turn(1)
     def test_held_areas_stay_as_they_are(self) -> None:
         self.key(Qt.Key.Key_7)
         self.wait_for(lambda: self.window.tray("Reduce").levels.study is not None)
