@@ -30,13 +30,17 @@ def _from_triangle(V, faces, t, x, y, z):
 
 
 @kernel
-def _reach(V, faces, t, piece, most):
-    """Largest distance of a piece's corners from one triangle; stops looking beyond `most`."""
+def _reach(V, faces, t, piece, own, most):
+    """Largest distance of a piece's corners from one triangle; stops looking beyond `most`. Some are nearest to it."""
     worst = 0.0
     for k in range(3):
-        worst = max(worst, _from_triangle(V, faces, t, piece[3 * k], piece[3 * k + 1], piece[3 * k + 2]))
+        if own[k] == t:
+            worst = max(worst, piece[9 + k])
+    for k in range(3):
         if worst > most:
             return worst
+        if own[k] != t:
+            worst = max(worst, _from_triangle(V, faces, t, piece[3 * k], piece[3 * k + 1], piece[3 * k + 2]))
     return worst
 
 
@@ -96,7 +100,9 @@ def _clipped_height(poly, n, cx, cy, length, spare):
 
 @kernel
 def _height_over(V, faces, twins, start, piece, most, queue, poly, spare):
-    """Largest height of a patch of the surface over all of a piece, or infinity where none lies all across it.
+    """How high a patch of the surface over all of a piece is at most, or infinity where that is more than `most`.
+
+    Infinity, too, where none lies all across it.
 
     The patch is what is reached from `start` over edges that lie over the piece, so that its border does not; then it
     covers either all of the piece or, where it turns as often to as fro over one point, none for certain.
@@ -153,7 +159,10 @@ def _height_over(V, faces, twins, start, piece, most, queue, poly, spare):
                     return np.inf
                 queue[n] = g
                 n += 1
-        worst = max(worst, _clipped_height(poly, 3, cx, cy, length, spare))
+        height = max(abs(poly[0, 2]), abs(poly[1, 2]), abs(poly[2, 2]))
+        if height > most:  # it may be less over the piece alone
+            height = _clipped_height(poly, 3, cx, cy, length, spare)
+        worst = max(worst, height)
         if worst > most:
             return np.inf
     return worst if turns != 0 else np.inf
@@ -175,6 +184,10 @@ def _within(
             return
         a, b, c = triangles[f, 0], triangles[f, 1], triangles[f, 2]
         if a == b or b == c or c == a:
+            continue
+        bound = max(away[a], away[b], away[c])
+        if hit[a] == hit[b] == hit[c] and bound <= max(found[_LOWER] * (1.0 + precision), floor):
+            found[_UPPER] = max(found[_UPPER], bound)  # most of a fine surface lies over one triangle of a coarse one
             continue
         for k in range(3):
             v = triangles[f, k]
@@ -207,17 +220,19 @@ def _within(
                 if bound <= enough:
                     break
                 if k == 0 or own[k] != own[k - 1]:
-                    bound = min(bound, _reach(V, faces, own[k], piece, bound))
+                    bound = min(bound, _reach(V, faces, own[k], piece, own, bound))
+            if bound > enough:
+                bound = min(bound, _height_over(V, faces, twins, own[0], piece, enough, queue, poly, spare))
             if bound > enough:
                 x = (piece[0] + piece[3] + piece[6]) / 3.0
                 y = (piece[1] + piece[4] + piece[7]) / 3.0
                 z = (piece[2] + piece[5] + piece[8]) / 3.0
                 best, t, _, _, _ = nearest(V, faces, order, boxes, x, y, z, own[0], stack, near)
                 found[_LOWER] = max(found[_LOWER], np.sqrt(best))
-                bound = min(bound, _reach(V, faces, t, piece, bound))
+                bound = min(bound, _reach(V, faces, t, piece, own, bound))
                 enough = max(found[_LOWER] * (1.0 + precision), floor)
                 if bound > enough:
-                    bound = min(bound, _height_over(V, faces, twins, t, piece, bound, queue, poly, spare))
+                    bound = min(bound, _height_over(V, faces, twins, t, piece, enough, queue, poly, spare))
             if bound <= enough or level >= _DEEPEST:
                 found[_UPPER] = max(found[_UPPER], bound)
                 continue
