@@ -7,7 +7,7 @@ from tinsnip.mesh.connected import parts_over_edges
 from tinsnip.mesh.measures import face_vectors, triangle_areas, vertex_normals
 from tinsnip.mesh.remembered import remembered
 from tinsnip.progress import DONE, TOTAL, check_here, polled_here
-from tinsnip.space.tree import build_tree, first_hits
+from tinsnip.space.tree import first_hits
 from tinsnip.survey.finding import Finding, Kind
 
 __all__ = ["find_thin_walls", "thin_places", "walls_of"]
@@ -48,7 +48,7 @@ def walls_of(mesh: Mesh) -> np.ndarray:
     count = len(mesh.vertices)
     if len(mesh.faces) == 0:
         return np.full(count, np.inf, np.float32)
-    tree, state = build_tree(mesh.vertices, mesh.faces), polled_here()
+    tree, state = mesh.tree, polled_here()
     upright = vertex_normals(mesh.vertices, mesh.faces).astype(np.float64)
     some = np.flatnonzero((upright**2).sum(axis=1) > 0.5)
     places, inward = mesh.vertices[some], -upright[some]
