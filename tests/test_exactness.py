@@ -204,10 +204,8 @@ class Nodes(unittest.TestCase):
             faces = np.where(flipped[:, None], faces[:, ::-1], faces)
             if seed >= 4:  # another one through it
                 faces = np.concatenate([faces, whole.faces + len(whole.vertices)])
-                whole = Mesh(
-                    np.concatenate([whole.vertices, whole.vertices + rng.normal(0, 3.0, 3)]), faces.astype(np.int32)
-                )
-            mesh = Mesh(whole.vertices, np.ascontiguousarray(faces, dtype=np.int32))
+                vertices = np.concatenate([vertices, vertices + rng.normal(0, 3.0, 3)])
+            mesh = Mesh(vertices, np.ascontiguousarray(faces, dtype=np.int32))
             field = Winding(mesh.vertices, mesh.faces)
             lattice, near = lay_into_lattice(field, 1.3)
             with patch.object(Winding, "at", autospec=True, side_effect=Winding.at) as asked:
