@@ -12,10 +12,14 @@ from tinsnip.job.keeping import Keeper, Kept
 from tinsnip.job.piece import Origin, Piece
 from tinsnip.job.step import Action, Change, Step, perform, step_of_outcome
 from tinsnip.mesh import Mesh
+from tinsnip.mesh.remembered import forget
 from tinsnip.progress import Progress
 from tinsnip.treat import Context, Outcome, Treatment
 
 __all__ = ["Edit", "Job"]
+
+_LARGE = 20_000_000
+"""Triangles from which a mesh that is not the present one keeps no tree or tables: they take more than the mesh."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -237,8 +241,12 @@ class Job:
         self._arrive(cursor, crossed)
 
     def _arrive(self, cursor: int, step: Step | None) -> None:
-        self.cursor = cursor
+        left, self.cursor = self._present, cursor
         self._present = self.states_at(cursor)
+        now = {id(piece.mesh) for piece in self._present.values()}
+        for piece in left.values():
+            if len(piece.mesh.faces) > _LARGE and id(piece.mesh) not in now:
+                forget(piece.mesh, Mesh.twins, Mesh.shells, Mesh.tree)
         self.next_id = max([self.next_id, *(i + 1 for i in self._present)])
         wanted = step.piece if step is not None else self.active
         if wanted in self._present:

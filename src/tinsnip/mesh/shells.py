@@ -8,7 +8,7 @@ from tinsnip.kernels import kernel
 from tinsnip.mesh.halfedges import ABSENT, RING
 from tinsnip.progress import check_here, polled_here
 
-__all__ = ["Shells", "find_shells"]
+__all__ = ["Shells", "find_shells", "vertices_of_shells"]
 
 
 class Shells(NamedTuple):
@@ -132,6 +132,31 @@ def _measure(vertices, faces, twins, label, first, triangles, area, volume, vect
         for k in range(3):
             if twins[3 * f + k] == -1:
                 open_edges[s] += 1
+
+
+@kernel
+def _flag(faces, label, chosen, flags):
+    for f in range(faces.shape[0]):
+        if chosen[label[f]]:
+            for k in range(3):
+                flags[faces[f, k]] = True
+
+
+def vertices_of_shells(shells: Shells, faces: np.ndarray, count: int, chosen: np.ndarray) -> np.ndarray:
+    """Which vertices some shells have, bool, shape (V,).
+
+    Parameters
+    ----------
+    shells : Shells
+    faces : ndarray of int32, shape (F, 3)
+        What they are of.
+    count : int
+        How many vertices there are.
+    chosen : ndarray of bool, shape (S,)
+    """
+    flags = np.zeros(count, dtype=bool)
+    _flag(faces, shells.label, np.append(chosen, False), flags)  # the last one is for triangles without a shell
+    return flags
 
 
 def find_shells(vertices: np.ndarray, faces: np.ndarray, twins: np.ndarray) -> Shells:

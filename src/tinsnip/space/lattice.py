@@ -404,9 +404,11 @@ def _signed(lattice: Lattice, field: Winding, near: np.ndarray, fresh: np.ndarra
     """Tell what is inside in some blocks."""
     blocks, rise, turns = lattice.blocks[fresh], lattice.crossings.rise, lattice.turns
     nodes = fresh[:, None] * _NODES + np.arange(_NODES)
-    stride = np.where(near[tuple(blocks.T)], SIDE // 2, SIDE)
+    is_near = near[tuple(blocks.T)]
+    stride = np.where(is_near, SIDE // 2, SIDE)
     own = np.stack(np.unravel_index(np.arange(_NODES), (SIDE,) * 3))
-    ask = (own[None] % stride[:, None, None] == 0).all(axis=1)
+    one_of_eight, one = ((own % step == 0).all(axis=0) for step in (SIDE // 2, SIDE))
+    ask = np.where(is_near[:, None], one_of_eight, one)
 
     def answer(which: np.ndarray, turn: int) -> None:
         asked = nodes[which]

@@ -10,6 +10,7 @@ from tinsnip.mesh import MADE, SHIFTED, Attribute, Domain, Mesh
 from tinsnip.mesh.measures import triangles_at, vertex_normals
 from tinsnip.mesh.proxy import Proxy, light_proxy
 from tinsnip.mesh.quads import edges_without_diagonals
+from tinsnip.mesh.shells import vertices_of_shells
 from tinsnip.progress import Progress
 from tinsnip.survey import Examination
 from tinsnip.survey.deviation import FromRaw, deviation_from_raw
@@ -87,11 +88,11 @@ def with_ticked(marks: ViewMarks, triangles: list[int]) -> ViewMarks:
     """The marks with the shells of some triangles as ticked to go."""
     if marks.roles is None or not triangles:
         return marks
-    goes = np.zeros(len(marks.mesh.shells) + 1, dtype=bool)
-    goes[marks.mesh.shells.label[triangles]] = True
-    roles = marks.roles.copy()
-    roles[marks.mesh.faces[goes[marks.mesh.shells.label]].ravel()] |= _TICKED
-    return replace(marks, roles=roles)
+    mesh, shells = marks.mesh, marks.mesh.shells
+    goes = np.zeros(len(shells), dtype=bool)
+    goes[shells.label[triangles]] = True
+    ticked = vertices_of_shells(shells, mesh.faces, len(mesh.vertices), goes)
+    return replace(marks, roles=marks.roles | (ticked.view(np.uint8) * np.uint8(_TICKED)))
 
 
 def make_light_buffers(

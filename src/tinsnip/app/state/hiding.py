@@ -41,8 +41,12 @@ def performer(
         if hidden_on is not None and active in pieces:
             protected[active] = found_again(*hidden_on, pieces[active].mesh)
         try:
-            return perform_all(plan, pieces, next_id, progress, protected)
+            steps = perform_all(plan, pieces, next_id, progress, protected)
         except HiddenInTheWay as met:
             return met
+        for change in (change for step in steps for change in step.changes):
+            if change.after is not None:
+                change.after.mesh.box  # noqa: B018  the view asks for it at once, and should not have to wait
+        return steps
 
     return work

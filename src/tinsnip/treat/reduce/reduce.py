@@ -162,8 +162,8 @@ class Reduce(Treatment):
     def apply(self, mesh: Mesh, context: Context) -> Outcome:
         """Reduce the mesh; tangles stay as they are, with what lies next to them.
 
-        Where the reduced surface would cross itself and did not before, the vertices there are held and the reduction
-        is made again, or a finer level is taken; what crosses all the same is said.
+        Where the reduced surface would cross itself and did not before, the vertices there are held and the end of the
+        reduction, or all of it, is made again, or a finer level is taken; what crosses all the same is said.
         """
         target = self.target(mesh)
         if len(mesh.faces) == 0 or (self.max_deviation_mm is None and (target is None or target >= len(mesh.faces))):
@@ -257,7 +257,7 @@ class Reduce(Treatment):
     def _end_again(reduction: Reduction, reduced: Mesh, crossed: np.ndarray, progress: Progress) -> Level:
         """The end of a reduction made anew, with what lay halfway where its result crosses itself held.
 
-        The surface hardly ever crosses itself before; on real scans that saves most of a second reduction.
+        That takes a quarter of the whole; where it crosses itself again, all of it is made anew.
         """
         before = Mesh(*reduction.halfway)
         return reduction.again(vertices_where_met(before, reduced, crossed), progress)

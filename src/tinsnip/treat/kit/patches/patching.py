@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 from scipy import sparse
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from tinsnip.mesh import Attribute, Domain, Mesh
@@ -185,7 +186,7 @@ def _as_clear_as_may_be(
     mesh: Mesh, rings: list[Ring], styles: list[PatchStyle], context: Context, whole: Mesh
 ) -> tuple[Mesh, int, Crossed]:
     """Patch, and draw those taut, or leave them without inner vertices, that would cross the part otherwise."""
-    now, known = list(styles), _Known(_Surroundings(mesh, rings, styles), {})
+    now, known = list(styles), _Known.of(mesh, rings, styles)
     best: tuple[Mesh, int, Crossed] | None = None
     for _ in range(3):
         patched, sheets = patch_rings(mesh, rings, now, context, known, whole.diagonal)
@@ -380,10 +381,33 @@ def _patch(known: _Surroundings, i: int, style: PatchStyle, state: np.ndarray) -
 
 
 class _Known(NamedTuple):
-    """What is known of some rings: what lies round them, and their patches by ring and style, before all are shaped."""
+    """What is known of some rings.
+
+    Attributes
+    ----------
+    surroundings : _Surroundings
+        What lies round them.
+    patches : dict
+        Their patches by ring and style, before they are shaped.
+    lots : ndarray of int, shape (R,)
+        Rings that have vertices in common are of one lot: their patches are shaped together.
+    shaped : dict
+        What a lot's inner vertices were shaped to, by its rings, their styles, and how far any patch flows.
+    """
 
     surroundings: _Surroundings
     patches: dict[tuple[int, PatchStyle], _Patched]
+    lots: np.ndarray
+    shaped: dict[tuple, list[np.ndarray]]
+
+    @classmethod
+    def of(cls, mesh: Mesh, rings: list[Ring], styles: list[PatchStyle]) -> "_Known":
+        """Nothing but what lies round them."""
+        number = np.repeat(np.arange(len(rings)), [len(ring.vertices) for ring in rings])
+        _, at = np.unique(np.concatenate([ring.vertices for ring in rings]), return_inverse=True)
+        touch = sparse.csr_matrix((np.ones(len(at)), (number, at)))
+        lots = connected_components(touch @ touch.T, directed=False)[1]
+        return cls(_Surroundings(mesh, rings, styles), {}, lots, {})
 
 
 class PatchSketch:
@@ -437,7 +461,8 @@ def patch_rings(
     small = [ring.vertices for ring in rings if len(ring.vertices) == 3]
     triangles = [np.array(small, dtype=np.int64).reshape(-1, 3)]
     some = [i for i, ring in enumerate(rings) if len(ring.vertices) > 3]  # two edges close by themselves
-    known, there = _Known(_Surroundings(mesh, rings, styles), {}) if known is None else known
+    all_known = known or _Known.of(mesh, rings, styles)
+    known, there = all_known.surroundings, all_known.patches
     context.progress.check()
     with ThreadPoolExecutor(cores()) as pool:
         asked = [i for i in some if (i, styles[i]) not in there]
@@ -472,10 +497,7 @@ def patch_rings(
     loose = owners >= 0
     if loose.any():
         context.progress.step("Shaping the patches")
-        flows = np.array([-1.0 if s.fewest else 0.0 if s.on_plane else s.flow for s in styles])
-        free = np.concatenate([np.zeros(base, dtype=bool), loose])
-        own = together[free[together].any(axis=1)]
-        inner[loose] = _shaped(mesh, known.touching, own, inner, owners, rings, flows)[loose]
+        _shape(mesh, all_known, together, inner, owners, styles)
     inner = as_files_hold(inner, mesh.diagonal if diagonal is None else diagonal)
     if known.values is None:
         return add_triangles(mesh, together, inner), of_sheet
@@ -507,39 +529,62 @@ def _nearest(mesh: Mesh, ring: np.ndarray, points: np.ndarray) -> sparse.csr_mat
     return sparse.csr_matrix((weight.ravel(), (rows, ring[index].ravel())), shape=(len(points), len(mesh.vertices)))
 
 
+def _shape(
+    mesh: Mesh, known: _Known, together: np.ndarray, inner: np.ndarray, owners: np.ndarray, styles: list[PatchStyle]
+) -> None:
+    """Fair the inner vertices of patches that lie over no plane, those of one ring after those of another.
+
+    What was shaped in the same styles before is taken from there.
+    """
+    flows = np.array([-1.0 if s.fewest else 0.0 if s.on_plane else s.flow for s in styles])
+    flow = max(float(flows.max()), 0.0)
+    rings = np.unique(owners[owners >= 0])
+    lots = [rings[known.lots[rings] == lot].tolist() for lot in np.unique(known.lots[rings])]
+    keys = [(tuple(lot), tuple(styles[i] for i in lot), flow) for lot in lots]
+    fresh = np.zeros(len(known.lots), dtype=bool)
+    fresh[[i for lot, key in zip(lots, keys, strict=True) if key not in known.shaped for i in lot]] = True
+    asked = (owners >= 0) & fresh[owners]
+    if asked.any():
+        free = np.concatenate([np.zeros(len(mesh.vertices), dtype=bool), asked])
+        own = together[free[together].any(axis=1)]
+        inner[asked] = _shaped(mesh, known, own, inner, np.where(asked, owners, -1), flows)[asked]
+    for lot, key in zip(lots, keys, strict=True):
+        if key not in known.shaped:
+            known.shaped[key] = [inner[owners == i] for i in lot]
+        else:
+            for i, places in zip(lot, known.shaped[key], strict=True):
+                inner[owners == i] = places
+
+
 def _shaped(
-    mesh: Mesh,
-    touching: np.ndarray,
-    made: np.ndarray,
-    inner: np.ndarray,
-    owners: np.ndarray,
-    rings: list[Ring],
-    flows: np.ndarray,
+    mesh: Mesh, known: _Known, made: np.ndarray, inner: np.ndarray, owners: np.ndarray, flows: np.ndarray
 ) -> np.ndarray:
-    """Fair the patches that lie over no plane at once; one that runs away from its hole is drawn taut instead."""
-    base = len(mesh.vertices)
+    """Fair patches at once; one that runs away from its hole is drawn taut instead."""
+    base, rings, touching = len(mesh.vertices), known.surroundings.rings, known.surroundings.touching
     on_edge_of = np.zeros(base, dtype=bool)
     on_edge_of[made[made < base]] = True
     touching = touching[on_edge_of[touching].any(axis=1)]
     together = np.concatenate([touching.astype(np.int64), made])
     used, local = np.unique(together, return_inverse=True)
     local = local.reshape(-1, 3)
-    known = used < base
+    old = used < base
     points = np.empty((len(used), 3))
-    points[known] = mesh.vertices[used[known]]
-    points[~known] = inner[used[~known] - base]
+    points[old] = mesh.vertices[used[old]]
+    points[~old] = inner[used[~old] - base]
     on_edge = np.zeros(len(used), dtype=bool)
-    on_edge[known] = on_edge_of[used[known]]
-    number = used[~known] - base
+    on_edge[old] = on_edge_of[used[old]]
+    number = used[~old] - base
     owners, own_inner, placed_all = owners[number], inner[number], inner.copy()
     flow = float(flows.max())
-    placed = fair(points, local, ~known, on_edge, max(flow, 0.0))[~known]
+    placed = fair(points, local, ~old, on_edge, max(flow, 0.0))[~old]
     runaway = flows < flow  # to be drawn taut in any case
     span = np.array([np.linalg.norm(np.ptp(mesh.vertices[r.vertices], axis=0)) for r in rings])
     off = np.linalg.norm(placed - own_inner, axis=1)
     np.logical_or.at(runaway, owners, ~(off < _TOO_FAR * span[owners]))
-    if runaway.any() and flow > 0:
-        taut = fair(points, local, ~known, on_edge, 0.0)[~known]
-        placed = np.where(runaway[owners][:, None], taut, placed)
+    again = runaway[owners]
+    if again.any() and flow > 0:
+        free = ~old
+        free[free] = np.isin(known.lots[owners], known.lots[owners[again]])
+        placed[again] = fair(points, local, free, on_edge, 0.0)[~old][again]
     placed_all[number] = placed
     return placed_all
