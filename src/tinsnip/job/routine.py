@@ -215,8 +215,6 @@ class Routine(BaseModel):
         for i, step in enumerate(steps):
             begun = time.perf_counter()
             treatment = step.make()
-            if isinstance(treatment, Reduce) and len(mesh.faces) > _LARGE:
-                forget(mesh, Mesh.tree)
             with progress.part(i / (len(steps) + 1), (i + 1) / (len(steps) + 1)):
                 try:
                     outcome = treatment.apply(mesh, Context(progress, raw=scan.mesh))
