@@ -34,7 +34,7 @@ __all__ = ["Reduce"]
 _FEWEST = 12
 """Triangles that a record goes down to; a box has no more."""
 _LARGE = 5_000_000
-"""Triangles from which a mesh lets go of its tree while it is reduced: its work takes four times the mesh's own memory."""
+"""Triangles from which a mesh lets go of its tree while it is reduced: the work takes four times its own memory."""
 _TURNS = 4
 _FINER = 12
 _SINGLE = 1.1e-7
