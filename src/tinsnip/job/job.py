@@ -19,7 +19,7 @@ from tinsnip.treat import Context, Outcome, Treatment
 __all__ = ["Edit", "Job"]
 
 _LARGE = 20_000_000
-"""Triangles from which a mesh that is not the present one keeps no tree or tables: they take more than the mesh."""
+"""Triangles from which a mesh that is not the present one keeps no tree and no twins: they take more than the mesh."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -246,7 +246,7 @@ class Job:
         now = {id(piece.mesh) for piece in self._present.values()}
         for piece in left.values():
             if len(piece.mesh.faces) > _LARGE and id(piece.mesh) not in now:
-                forget(piece.mesh, Mesh.twins, Mesh.shells, Mesh.tree)
+                forget(piece.mesh, Mesh.twins, Mesh.tree)
         self.next_id = max([self.next_id, *(i + 1 for i in self._present)])
         wanted = step.piece if step is not None else self.active
         if wanted in self._present:
