@@ -532,28 +532,33 @@ def _nearest(mesh: Mesh, ring: np.ndarray, points: np.ndarray) -> sparse.csr_mat
 def _shape(
     mesh: Mesh, known: _Known, together: np.ndarray, inner: np.ndarray, owners: np.ndarray, styles: list[PatchStyle]
 ) -> None:
-    """Fair the inner vertices of patches that lie over no plane, those of one ring after those of another.
+    """Fair the inner vertices of patches that lie over no plane; `owners` are their rings, or -1.
 
     What was shaped in the same styles before is taken from there.
     """
     flows = np.array([-1.0 if s.fewest else 0.0 if s.on_plane else s.flow for s in styles])
     flow = max(float(flows.max()), 0.0)
+    order = np.argsort(owners, kind="stable")
+    begin = np.searchsorted(owners[order], np.arange(len(known.lots) + 1))
+    own = [order[low:high] for low, high in pairwise(begin)]  # the inner vertices of each
     rings = np.unique(owners[owners >= 0])
-    lots = [rings[known.lots[rings] == lot].tolist() for lot in np.unique(known.lots[rings])]
-    keys = [(tuple(lot), tuple(styles[i] for i in lot), flow) for lot in lots]
+    rings = rings[np.argsort(known.lots[rings], kind="stable")]
+    lots = np.split(rings, np.flatnonzero(np.diff(known.lots[rings])) + 1)
+    keys = [(tuple(lot.tolist()), tuple(styles[i] for i in lot), flow) for lot in lots]
     fresh = np.zeros(len(known.lots), dtype=bool)
-    fresh[[i for lot, key in zip(lots, keys, strict=True) if key not in known.shaped for i in lot]] = True
+    for lot, key in zip(lots, keys, strict=True):
+        fresh[lot] = key not in known.shaped
     asked = (owners >= 0) & fresh[owners]
     if asked.any():
         free = np.concatenate([np.zeros(len(mesh.vertices), dtype=bool), asked])
-        own = together[free[together].any(axis=1)]
-        inner[asked] = _shaped(mesh, known, own, inner, np.where(asked, owners, -1), flows)[asked]
+        made = together[free[together].any(axis=1)]
+        inner[asked] = _shaped(mesh, known, made, inner, np.where(asked, owners, -1), flows)[asked]
     for lot, key in zip(lots, keys, strict=True):
         if key not in known.shaped:
-            known.shaped[key] = [inner[owners == i] for i in lot]
+            known.shaped[key] = [inner[own[i]] for i in lot]
         else:
             for i, places in zip(lot, known.shaped[key], strict=True):
-                inner[owners == i] = places
+                inner[own[i]] = places
 
 
 def _shaped(
